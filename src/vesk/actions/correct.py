@@ -1,0 +1,133 @@
+"""Correct, check and set aside pairings; undo. No file is ever touched."""
+
+from __future__ import annotations
+
+from fractions import Fraction
+
+from sqlmodel import Session
+
+from vesk.actions import standing
+from vesk.actions.standing import Standing
+from vesk.core.conform.correction import Correction
+from vesk.core.errors import RefusedError
+from vesk.core.timemap import exact_seconds
+from vesk.core.verdict.words import signed
+from vesk.settings import Settings
+from vesk.store import journal, pairings
+from vesk.store.tables import CheckRow, CorrectionRow
+
+MAX_PPM = 2000
+MAX_SLIP_S = 24 * 3600
+
+
+def _name(now: Standing) -> str:
+    return f"{now.picture.name} with {now.sound.name}"
+
+
+def _add(session: Session, settings: Settings, now: Standing, correction: Correction, origin: str) -> None:
+    session.add(
+        CorrectionRow(
+            pairing_id=now.pairing.id or 0, slip=correction.slip, ppm=correction.ppm, anchor=correction.anchor,
+            origin=origin, made_by=settings.person,
+        )
+    )  # fmt: skip
+    now.pairing.version += 1
+    session.add(now.pairing)
+    frames = signed(float(correction.slip * now.fps), 3)
+    rate = f" and a rate of {signed(float(correction.ppm), 2)} ppm" if correction.ppm else ""
+    what = f"{_name(now)}: slip of {frames} f ({signed(float(correction.slip) * 1000, 2)} ms){rate}"
+    what += ", as proposed" if origin == "proposal" else ""
+    journal.note(session, day_id=now.pairing.day_id, by=settings.person, what=what, pairing_id=now.pairing.id)
+
+
+def take_proposal(session: Session, settings: Settings, pairing_id: int, *, version: int) -> None:
+    """Take the proposed correction."""
+    pairings.get_for_change(session, pairing_id, version)
+    now = standing.of_pairing(session, pairing_id)
+    proposal = now.proposal
+    if proposal is None:
+        raise RefusedError("Nothing is proposed: no common sound was found. Slip by hand, or choose another partner.")
+    _add(session, settings, now, proposal, "proposal")
+
+
+def set_own(
+    session: Session, settings: Settings, pairing_id: int, *, version: int, slip: Fraction, ppm: Fraction | None = None
+) -> None:
+    """Set one's own slip (seconds from where timecode lays it) and rate; `ppm` None keeps the rate."""
+    pairings.get_for_change(session, pairing_id, version)
+    now = standing.of_pairing(session, pairing_id)
+    before = now.as_corrected
+    rate = before.ppm if ppm is None else ppm
+    if abs(rate) > MAX_PPM:
+        raise RefusedError(f"A rate lies within ±{MAX_PPM} ppm.")
+    if abs(slip) > MAX_SLIP_S:
+        raise RefusedError("A slip is shorter than a day.")
+    anchor = before.anchor
+    if now.correction is None:
+        # The rate turns about the head of what the two share.
+        head = exact_seconds(now.points[0])
+        anchor = head - now.pairing.offset
+    _add(session, settings, now, Correction(slip, rate, anchor), "own")
+
+
+def undo(session: Session, settings: Settings, pairing_id: int, *, version: int) -> str:
+    """Undo the last thing done to a pairing: its check, else its newest correction, else that it was set aside."""
+    pairing = pairings.get_for_change(session, pairing_id, version)
+    now = standing.of_pairing(session, pairing_id)
+    if now.state == standing.SET_ASIDE:
+        pairing.state, pairing.reason = ("measured" if pairing.measurement else "proposed"), ""
+        what = "brought back"
+    elif now.state == standing.CHECKED and now.check is not None:
+        pairings.undo(now.check)
+        session.add(now.check)
+        what = "check undone"
+    elif now.correction is not None:
+        pairings.undo(now.correction)
+        session.add(now.correction)
+        what = "correction undone"
+    else:
+        raise RefusedError("There is nothing to undo here.")
+    pairing.version += 1
+    session.add(pairing)
+    journal.note(
+        session, day_id=pairing.day_id, by=settings.person, what=f"{_name(now)}: {what}", pairing_id=pairing_id
+    )
+    return what
+
+
+def check(session: Session, settings: Settings, pairing_id: int, *, version: int) -> None:
+    """Mark as checked: a person states that head, middle and tail hold."""
+    pairing = pairings.get_for_change(session, pairing_id, version)
+    now = standing.of_pairing(session, pairing_id)
+    if now.state == standing.SET_ASIDE:
+        raise RefusedError("It is set aside. Bring it back first.")
+    if now.state == standing.CHECKED:
+        raise RefusedError("It is checked already.")
+    correction = now.correction.id if now.correction else None
+    session.add(CheckRow(pairing_id=pairing_id, correction_id=correction, made_by=settings.person))
+    pairing.version += 1
+    session.add(pairing)
+    errors = now.errors
+    left = (
+        "not measured"
+        if errors is None
+        else "left at head, middle, tail: " + ", ".join(f"{signed(e * float(now.fps), 2)} f" for e in errors.all)
+    )
+    journal.note(
+        session, day_id=pairing.day_id, by=settings.person, what=f"{_name(now)}: checked ({left})", pairing_id=pairing_id
+    )
+
+
+def set_aside(session: Session, settings: Settings, pairing_id: int, *, version: int, reason: str) -> None:
+    """Set a pairing aside, with the reason."""
+    if not reason.strip():
+        raise RefusedError("Say why it is set aside; the report will carry it.")
+    pairing = pairings.get_for_change(session, pairing_id, version)
+    now = standing.of_pairing(session, pairing_id)
+    pairing.state, pairing.reason = "set aside", reason.strip()
+    pairing.version += 1
+    session.add(pairing)
+    journal.note(
+        session, day_id=pairing.day_id, by=settings.person, what=f"{_name(now)}: set aside ({reason.strip()})",
+        pairing_id=pairing_id,
+    )  # fmt: skip

@@ -1,0 +1,150 @@
+"""Deliver one take: a broadcast WAV exactly as long as its picture, then measured again."""
+
+from __future__ import annotations
+
+from collections.abc import Callable, Iterator
+from contextlib import ExitStack
+from dataclasses import dataclass
+from datetime import date
+from fractions import Fraction
+from pathlib import Path
+
+import numpy as np
+from numpy.typing import NDArray
+
+from vesk.actions.located import Located
+from vesk.actions.measuring import measure_by_sound
+from vesk.core.conform.correction import Errors, errors
+from vesk.core.conform.render import Part, picture_samples, render
+from vesk.core.errors import RefusedError
+from vesk.core.sound.measurement import MATCHED
+from vesk.core.timemap import TimeMap
+from vesk.media import cache, checksum, ixml, wave
+from vesk.media.probe import read_facts
+from vesk.media.sound import SoundReader
+
+GoOn = Callable[[], bool]
+
+
+class StoppedError(RefusedError):
+    """The work was asked to stop."""
+
+
+@dataclass(frozen=True, slots=True)
+class Laid:
+    """One recorder file laid on a take's picture.
+
+    Attributes
+    ----------
+    sound : Located
+        The recorder's file.
+    laid : TimeMap
+        Sound seconds to picture seconds, as corrected.
+    """
+
+    sound: Located
+    laid: TimeMap
+
+
+@dataclass(frozen=True, slots=True)
+class Delivered:
+    """What was made.
+
+    Attributes
+    ----------
+    path : Path
+        The file.
+    samples, sample_rate, channels : int
+        Of it.
+    time_reference : int
+        In its `bext`, samples since label midnight.
+    remark : str
+        What a reader should know, e.g. rounding to a whole sample.
+    """
+
+    path: Path
+    samples: int
+    sample_rate: int
+    channels: int
+    time_reference: int
+    remark: str
+
+
+def deliver(
+    picture: Located, parts: list[Laid], target: Path, *, scene: str, take: str, project: str, shot_on: date,
+    go_on: GoOn = lambda: True,
+) -> Delivered:
+    """Write the sound of one take.
+
+    Raises
+    ------
+    RefusedError
+        If its recorder files differ in sample rate, or the picture carries no timecode.
+    MediaError
+        If a file cannot be read or the disk is full; nothing half-written stays.
+    """
+    rates = {part.sound.facts.sample_rate for part in parts}
+    if len(rates) != 1:
+        raise RefusedError(f"its recorder files have different sample rates ({', '.join(map(str, sorted(rates)))} Hz)")
+    sample_rate = rates.pop()
+    fps, frames = picture.facts.fps, picture.facts.frames
+    if fps is None or frames is None:
+        raise RefusedError("its picture has no frame rate")
+    reference = picture.facts.first_frame(sample_rate)
+    if reference is None:
+        raise RefusedError("its picture carries no timecode to put into the sound file")
+    samples = picture_samples(frames, fps, sample_rate)
+    exact = Fraction(frames) / fps * sample_rate
+    remark = "" if exact == samples else f"rounded to a whole sample ({float(exact):.2f})"
+    first = parts[0].sound.facts
+    channels = max(part.sound.facts.channels for part in parts)
+    widest = max(parts, key=lambda part: part.sound.facts.channels).sound.facts
+    names = widest.track_names if len(widest.track_names) == channels else tuple(f"channel {n + 1}" for n in range(channels))
+    info = ixml.IXml(
+        scene=scene, take=take, tape=first.tape, note=first.note, project=project, track_names=names,
+        timecode_rate=picture.facts.timecode_rate or fps, drop=picture.facts.drop,
+    )  # fmt: skip
+    bext = wave.Bext(
+        description=f"{scene} / {take}", originator="Vesk", originator_reference=picture.path.stem,
+        date=shot_on.isoformat(), time="00:00:00", time_reference=reference,
+        history=f"A=PCM,F={sample_rate},W=24,T=conformed to {picture.path.name.encode('ascii', 'replace').decode()}\r\n",
+    )  # fmt: skip
+    with ExitStack() as stack:
+        readers = [stack.enter_context(SoundReader(part.sound.path)) for part in parts]
+        pieces = [
+            Part(reader.read, reader.frames, part.laid) for reader, part in zip(readers, parts, strict=True)
+        ]
+        blocks = render(pieces, frames=samples, channels=channels, sample_rate=sample_rate)
+        text = ixml.build(info, sample_rate=sample_rate, time_reference=reference)
+        wave.write_wave(
+            target, _until(blocks, go_on), sample_rate=sample_rate, channels=channels, bext=bext, ixml=text
+        )
+    return Delivered(target, samples, sample_rate, channels, reference, remark)
+
+
+def _until(blocks: Iterator[NDArray[np.float32]], go_on: GoOn) -> Iterator[NDArray[np.float32]]:
+    for block in blocks:
+        if not go_on():
+            raise StoppedError("stopped before it was whole")
+        yield block
+
+
+def measure_again(delivered: Path, picture: Located, *, late_s: float, workplace: Path) -> tuple[Errors | None, str]:
+    """Measure a delivered file against the camera's scratch, from the file as it lies on disk.
+
+    Returns
+    -------
+    residual : Errors or None
+        Seconds at head, middle and tail; positive is late. None when sound cannot tell.
+    reason : str
+        Why not; empty otherwise.
+    """
+    store = cache.kept(workplace, checksum.fast_hash(delivered))
+    try:
+        found = measure_by_sound(picture, Located(delivered, read_facts(delivered), store), proposal_s=0.0)
+    finally:
+        cache.forget(store)
+    if found.line is None or found.decision != MATCHED:
+        return None, found.reason
+    points = (found.head_s, found.middle_s, found.tail_s)
+    return errors(TimeMap(Fraction(0)), found.line, points, late_s=late_s), ""

@@ -1,0 +1,206 @@
+"""Intake: take a folder in and find out what is there."""
+
+from __future__ import annotations
+
+import re
+from collections.abc import Callable
+from dataclasses import dataclass
+from datetime import date
+from fractions import Fraction
+from pathlib import Path
+
+from sqlmodel import Session, select
+
+from vesk.core.errors import MediaError, RefusedError
+from vesk.core.timecode import FrameRate
+from vesk.core.tolerance import Tolerance
+from vesk.media import checksum, probe, scan
+from vesk.media.facts import PICTURE, Facts
+from vesk.settings import Settings
+from vesk.store import days, journal, recordings
+from vesk.store.tables import Day, Recording, Source
+
+_CAMERA_ROLL = re.compile(r"([A-Za-z])[-_ ]?\d+")
+Report = Callable[[int, int], bool]
+"""Called with (done, total); returns whether to go on."""
+
+
+@dataclass(frozen=True, slots=True)
+class TakenIn:
+    """What an intake found: counts, and the recordings to listen to."""
+
+    ready: tuple[int, ...]
+    new: int
+    unreadable: int
+    vanished: int
+
+
+def name_day(
+    session: Session, settings: Settings, *, production: str, number: int, shot_on: date, rate: FrameRate, folder: str
+) -> Day:
+    """Name a production and a shoot day and point it at its folder.
+
+    Raises
+    ------
+    MediaError
+        If the folder is not there or not under an allowed media root.
+    RefusedError
+        If the production has no name.
+    """
+    if not production.strip():
+        raise RefusedError("The production needs a name.")
+    place = scan.allowed(Path(folder), settings.media_roots)
+    day = Day(
+        production_id=days.production_named(session, production.strip()).id or 0,
+        number=number,
+        shot_on=shot_on,
+        folder=str(place),
+        fps=rate.fps,
+        drop=rate.drop,
+        tolerance=Tolerance().frames,
+    )
+    session.add(day)
+    session.flush()
+    journal.note(session, day_id=day.id or 0, by=settings.person, what=f"named shoot day {number} at {rate} fps, folder {place}")
+    return day
+
+
+def take_in(session: Session, settings: Settings, day: Day, report: Report = lambda _done, _total: True) -> TakenIn:
+    """Walk the day's folder, read each file's facts, and assign sources by folder.
+
+    What was decided about a recording stays; a file that vanished is marked, not forgotten.
+    """
+    root = scan.allowed(Path(day.folder), settings.media_roots)
+    day_id = day.id or 0
+    known = {row.path: row for row in recordings.of_day(session, day_id)}
+    found = list(scan.walk(root))
+    new = 0
+    seen: set[str] = set()
+    for count, item in enumerate(found):
+        if not report(count, len(found)):
+            break
+        path = str(item.path.relative_to(root)) if root in item.path.parents else item.path.name
+        path = path.encode("utf-8", "backslashreplace").decode("utf-8")
+        seen.add(path)
+        row = known.get(path)
+        if row is None:
+            row = Recording(day_id=day_id, path=path, name=Path(path).name, size=0, modified_ns=0)
+            new += 1
+        _read_into(row, item, day)
+        session.add(row)
+        session.flush()
+    else:
+        for path, row in known.items():
+            if path not in seen:
+                row.state, row.problem = "vanished", _VANISHED.format(path=path)
+                session.add(row)
+    _assign_sources(session, day_id)
+    rows = recordings.of_day(session, day_id)
+    ready = tuple(row.id or 0 for row in rows if row.state == "ready")
+    result = TakenIn(
+        ready, new, sum(r.state == "unreadable" for r in rows), sum(r.state == "vanished" for r in rows)
+    )
+    journal.note(
+        session, day_id=day_id, by=settings.person,
+        what=f"took in {day.folder}: {len(ready)} recordings, {new} of them new, {result.unreadable} unreadable, "
+        f"{result.vanished} vanished",
+    )  # fmt: skip
+    return result
+
+
+_VANISHED = "{path}: it was here before and is gone. Connect the disk or copy it back; what was decided about it is kept."
+
+
+def _read_into(row: Recording, item: scan.Found, day: Day) -> None:
+    try:
+        if item.problem:
+            raise MediaError(row.path, item.problem)
+        stat = item.path.stat()
+        if row.state == "ready" and row.facts and (row.size, row.modified_ns) == (stat.st_size, stat.st_mtime_ns):
+            return
+        facts = probe.read_facts(item.path)
+        row.content = checksum.fast_hash(item.path)
+        row.size, row.modified_ns = stat.st_size, stat.st_mtime_ns
+    except (MediaError, OSError) as error:
+        reason = f"{error.reason}. {error.advice}" if isinstance(error, MediaError) else str(error)
+        row.state, row.problem = "unreadable", f"{row.path}: {reason}".strip()
+        return
+    row.state, row.problem = "ready", ""
+    row.kind, row.duration, row.facts = facts.kind, facts.duration, facts.as_json()
+    row.start = facts.span("", "", "", days.rate_of(day)).start_on(days.rate_of(day))
+
+
+def facts_of(row: Recording) -> Facts:
+    """Return a recording's facts as read."""
+    return Facts.from_json(row.facts)
+
+
+def propose_tag(folder: str, kind: str, taken: set[str]) -> str:
+    """Propose a source's short tag from its folder's name.
+
+    Examples
+    --------
+    >>> propose_tag("A006 main camera", "picture", set()), propose_tag("S1 sound roll 6", "sound", set())
+    ('A', 'S1')
+    """
+    first = folder.split()[0] if folder.split() else ""
+    roll = _CAMERA_ROLL.fullmatch(first)
+    wanted = first if len(first) <= 3 else ""
+    if kind == PICTURE and roll:
+        wanted = roll[1].upper()
+    if not wanted or wanted in taken:
+        pool = (chr(ord("A") + n) for n in range(26)) if kind == PICTURE else (f"S{n}" for n in range(1, 100))
+        wanted = next((tag for tag in pool if tag not in taken), f"{kind[0].upper()}{len(taken) + 1}")
+    return wanted
+
+
+def _assign_sources(session: Session, day_id: int) -> None:
+    """Give every recording without a source the one of its folder, made if it is new."""
+    present = list(session.exec(select(Source).where(Source.day_id == day_id)))
+    by_folder = {(source.folder, source.kind): source for source in present}
+    taken = {source.tag for source in present}
+    for row in recordings.ready_of_day(session, day_id):
+        if row.source_id is not None:
+            continue
+        parts = Path(row.path).parts
+        folder = parts[0] if len(parts) > 1 else "."
+        source = by_folder.get((folder, row.kind))
+        if source is None:
+            tag = propose_tag(folder, row.kind, taken)
+            words = folder.split(maxsplit=1)
+            name = words[1] if len(words) > 1 else folder
+            source = Source(day_id=day_id, tag=tag, name=name, kind=row.kind, folder=folder)
+            taken.add(tag)
+            by_folder[folder, row.kind] = source
+            session.add(source)
+            session.flush()
+        row.source_id = source.id
+        session.add(row)
+    session.flush()
+
+
+def describe_source(
+    session: Session, settings: Settings, source_id: int, *, version: int, name: str, distance_m: Fraction, delay_ms: Fraction
+) -> Source:
+    """Say what is known of a source: its name, how far its microphone stands, how late its sound is on its picture.
+
+    Raises
+    ------
+    StaleError
+        If somebody changed the source since `version`.
+    RefusedError
+        If a figure cannot be.
+    """
+    source = days.get_source(session, source_id, version=version)
+    if not 0 <= distance_m <= 500:
+        raise RefusedError("A microphone stands between 0 and 500 m away.")
+    if abs(delay_ms) > 500:
+        raise RefusedError("An internal sound delay lies within ±500 ms.")
+    source.name = name.strip() or source.name
+    source.distance_mm = round(distance_m * 1000)
+    source.delay_us = round(delay_ms * 1000)
+    source.version += 1
+    session.add(source)
+    what = f"source {source.tag}: microphone {float(distance_m):g} m away, internal sound delay {float(delay_ms):g} ms"
+    journal.note(session, day_id=source.day_id, by=settings.person, what=what)
+    return source

@@ -1,0 +1,49 @@
+"""Listen to recordings and measure pairings of a day."""
+
+from __future__ import annotations
+
+from sqlmodel import Session
+
+from vesk.actions import measuring, standing
+from vesk.core.errors import MediaError
+from vesk.media import cache
+from vesk.settings import Settings
+from vesk.store import days, pairings, recordings
+from vesk.store.tables import Pairing
+
+
+def listen(session: Session, settings: Settings, recording_id: int) -> None:
+    """Compute what is kept of a recording's sound; a file that cannot be read is marked, the rest goes on."""
+    row = recordings.get(session, recording_id)
+    place = standing.located(settings, days.get_day(session, row.day_id), row)
+    try:
+        cache.listen(place.path, place.facts, place.kept)
+    except MediaError as error:
+        row.state = "unreadable" if place.path.exists() else "vanished"
+        row.problem = f"{row.path}: {error.reason}. {error.advice}"
+        session.add(row)
+
+
+def measure_pairing(session: Session, settings: Settings, pairing_id: int) -> Pairing:
+    """Measure a pairing by sound and keep the result; corrections and checks stay as they are.
+
+    Raises
+    ------
+    MediaError
+        If one of the files cannot be read.
+    """
+    now = standing.of_pairing(session, pairing_id)
+    picture = standing.located(settings, now.day, now.picture)
+    sound = standing.located(settings, now.day, now.sound)
+    found = measuring.measure_by_sound(picture, sound, proposal_s=float(now.pairing.offset))
+    row = pairings.get(session, pairing_id)
+    row.measurement = measuring.to_json(found)
+    row.state = "measured" if row.state == "proposed" else row.state
+    row.version += 1
+    session.add(row)
+    fps = float(now.fps)
+    points = found.windows or now.points
+    # The pictures that the bench opens with are made here, where decoding belongs.
+    around = sorted({int(at * fps) + k for at in points for k in range(-3, 4)})
+    cache.save_frames(picture.path, picture.kept, [index for index in around if index >= 0])
+    return row

@@ -1,0 +1,188 @@
+"""How a pairing stands: everything that pages, turnovers and reports say of it, computed from its rows."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+from fractions import Fraction
+from pathlib import Path
+
+from sqlmodel import Session
+
+from vesk.actions import measuring
+from vesk.actions.intake import facts_of
+from vesk.actions.located import Located
+from vesk.core.conform.correction import Correction, Errors, errors, propose
+from vesk.core.pairing.evidence import SOUND, TIMECODE, Evidence
+from vesk.core.sound.distance import distance_delay_s
+from vesk.core.sound.measurement import MATCHED, REFUSED, Measurement
+from vesk.core.timemap import TimeMap
+from vesk.core.tolerance import Tolerance
+from vesk.core.verdict.causes import Names, Verdict, give_verdict
+from vesk.media import cache
+from vesk.settings import Settings
+from vesk.store import days, pairings, recordings
+from vesk.store.tables import CheckRow, CorrectionRow, Day, Pairing, Recording, Source
+
+PROPOSED, MEASURED, CORRECTED, CHECKED, SET_ASIDE, UNPAIRED = (
+    "proposed", "measured", "corrected", "checked", "set aside", "unpaired",
+)  # fmt: skip
+
+
+@dataclass(frozen=True, slots=True)
+class Standing:
+    """A pairing as it stands now."""
+
+    day: Day
+    pairing: Pairing
+    picture: Recording
+    sound: Recording
+    picture_source: Source
+    sound_source: Source
+    found: Measurement | None
+    correction: CorrectionRow | None
+    check: CheckRow | None
+
+    @property
+    def fps(self) -> Fraction:
+        """Of the picture."""
+        return Fraction(self.picture.facts.get("fps") or self.day.fps)
+
+    @property
+    def tolerance(self) -> Tolerance:
+        """The day's."""
+        return Tolerance(self.day.tolerance)
+
+    @property
+    def late_s(self) -> float:
+        """How late the camera hears beyond the recorder, seconds: distance and internal delay, as known."""
+        metres = (self.picture_source.distance_mm - self.sound_source.distance_mm) / 1000
+        return distance_delay_s(metres) + self.picture_source.delay_us / 1e6
+
+    @property
+    def as_corrected(self) -> Correction:
+        """The correction that stands; none is a slip of nothing."""
+        row = self.correction
+        return Correction() if row is None else Correction(row.slip, row.ppm, row.anchor)
+
+    @property
+    def laid(self) -> TimeMap:
+        """Sound seconds to picture seconds, as corrected."""
+        return self.as_corrected.on(self.pairing.offset)
+
+    @property
+    def points(self) -> tuple[float, float, float]:
+        """Picture times of head, middle and tail of what the two share."""
+        if self.found is not None and self.found.line is not None:
+            return self.found.head_s, self.found.middle_s, self.found.tail_s
+        offset = self.pairing.offset
+        head = max(Fraction(0), offset)
+        tail = min(self.picture.duration, offset + self.sound.duration)
+        return float(head), float((head + tail) / 2), float(tail)
+
+    @property
+    def errors(self) -> Errors | None:
+        """Where the sound sits minus where it belongs; None when nothing was measured."""
+        if self.found is None or self.found.line is None or self.found.decision != MATCHED:
+            return None
+        return errors(self.laid, self.found.line, self.points, late_s=self.late_s)
+
+    @property
+    def proposal(self) -> Correction | None:
+        """What Vesk proposes from timecode alone; None when nothing was measured."""
+        if self.found is None or self.found.line is None or self.found.decision != MATCHED:
+            return None
+        return propose(
+            self.pairing.offset, self.found.line, self.points, fps=self.fps, tolerance=self.tolerance, late_s=self.late_s
+        )
+
+    @property
+    def state(self) -> str:
+        """Its state word."""
+        if self.pairing.state == SET_ASIDE:
+            return SET_ASIDE
+        if self.check is not None and self.check.correction_id == (self.correction.id if self.correction else None):
+            return CHECKED
+        if self.correction is not None:
+            return CORRECTED
+        return MEASURED if self.found is not None else PROPOSED
+
+    @property
+    def verdict(self) -> Verdict | None:
+        """The cause and its sentence, as the pairing is laid now; None before it was measured."""
+        if self.found is None:
+            return None
+        return give_verdict(
+            self.found, self.laid, names=Names(self.picture_source.tag, self.sound_source.tag), fps=self.fps,
+            tolerance=self.tolerance, late_s=self.late_s, proposal=self.proposal,
+            timecode_offset=self.pairing.offset,
+        )  # fmt: skip
+
+    @property
+    def evidence(self) -> list[Evidence]:
+        """What timecode and sound say, side by side: picture time of sound sample 0."""
+        label = facts_of(self.picture)
+        half_frame = float(1 / self.fps) / 2
+        gathered = [
+            Evidence(TIMECODE, float(self.pairing.offset), half_frame, f"headers: {label.timecode or '—'}, time reference")
+        ]
+        found = self.found
+        if found is None:
+            gathered.append(Evidence(SOUND, None, None, "not measured yet"))
+        elif found.line is None or found.decision == REFUSED:
+            gathered.append(Evidence(SOUND, None, None, found.reason))
+        else:
+            agree = sum(point.agrees for point in found.trace)
+            says = f"{agree} of {len(found.trace)} windows agree, channel {found.channel + 1}"
+            gathered.append(
+                Evidence(SOUND, found.line.offset_s - self.late_s, found.line.band_at(found.head_s), says)
+            )
+        return gathered
+
+    @property
+    def needs_person(self) -> bool:
+        """Whether somebody has to look: anything not checked, not set aside, and not simply in tolerance."""
+        if self.state in {CHECKED, SET_ASIDE}:
+            return False
+        verdict = self.verdict
+        return verdict is None or not verdict.holds
+
+
+def located(settings: Settings, day: Day, row: Recording) -> Located:
+    """Return a recording's place on disk and in the cache."""
+    return Located(Path(day.folder, row.path), facts_of(row), cache.kept(settings.cache, row.content))
+
+
+def of_day(session: Session, day: Day) -> list[Standing]:
+    """Return every pairing of a day as it stands, by picture and then by offset."""
+    return _gather(session, day, pairings.of_day(session, day.id or 0))
+
+
+def of_pairing(session: Session, pairing_id: int) -> Standing:
+    """Return one pairing as it stands."""
+    pairing = pairings.get(session, pairing_id)
+    return _gather(session, days.get_day(session, pairing.day_id), [pairing])[0]
+
+
+def _gather(session: Session, day: Day, rows: list[Pairing]) -> list[Standing]:
+    ids = [row.id or 0 for row in rows]
+    corrections = pairings.standing_corrections(session, ids)
+    checks = pairings.standing_checks(session, ids)
+    members = recordings.by_id(session, {r.picture_id for r in rows} | {r.sound_id for r in rows})
+    sources = {source.id: source for source in days.sources(session, day.id or 0)}
+    made = []
+    for row in rows:
+        picture, sound = members[row.picture_id], members[row.sound_id]
+        made.append(
+            Standing(
+                day=day,
+                pairing=row,
+                picture=picture,
+                sound=sound,
+                picture_source=sources[picture.source_id],
+                sound_source=sources[sound.source_id],
+                found=measuring.from_json(row.measurement) if row.measurement else None,
+                correction=corrections.get(row.id or 0),
+                check=checks.get(row.id or 0),
+            )
+        )
+    return sorted(made, key=lambda s: (s.picture.start or 0, s.picture.path, s.pairing.offset))

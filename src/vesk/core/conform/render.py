@@ -1,0 +1,122 @@
+"""Lay a sound recording onto picture time by a map: what is delivered and what is listened to."""
+
+from __future__ import annotations
+
+from collections.abc import Callable, Iterator
+from dataclasses import dataclass
+from fractions import Fraction
+from math import floor
+
+import numpy as np
+from numpy.typing import NDArray
+
+from vesk.core.sound.resample import fractional_shift, stretch
+from vesk.core.timemap import TimeMap
+
+BLOCK = 30 * 48_000  # output samples at once: memory stays flat on any length
+_MARGIN = 256  # source samples on either side, so that filters have run in
+
+ReadSound = Callable[[int, int], NDArray[np.float32]]
+"""Reads ``(start, count)`` samples as (count, channels), silence outside the recording."""
+
+
+@dataclass(frozen=True, slots=True)
+class Part:
+    """One sound recording laid on picture time.
+
+    Attributes
+    ----------
+    read : callable
+        Reads its samples.
+    frames : int
+        Its length in samples.
+    laid : TimeMap
+        Sound seconds to picture seconds.
+    """
+
+    read: ReadSound
+    frames: int
+    laid: TimeMap
+
+    def covers(self, sample_rate: int) -> tuple[int, int]:
+        """Return the first and past-the-last picture sample this part sounds at."""
+        start = self.laid(Fraction(0)) * sample_rate
+        stop = self.laid(Fraction(self.frames, sample_rate)) * sample_rate
+        return -floor(-start), -floor(-stop)
+
+
+def picture_samples(frames: int, fps: Fraction, sample_rate: int) -> int:
+    """Return how many samples are as long as `frames` of picture, to the nearest sample."""
+    return int(round(Fraction(frames) / fps * sample_rate))
+
+
+def render_range(part: Part, start: int, count: int, sample_rate: int) -> NDArray[np.float32]:
+    """Render picture samples ``start`` to ``start + count`` of one part.
+
+    Parameters
+    ----------
+    part : Part
+        The sound and its map.
+    start, count : int
+        Picture samples at `sample_rate`; may lie outside the sound (silence).
+    sample_rate : int
+        Of the sound and of the result, Hz.
+
+    Returns
+    -------
+    ndarray of float32, shape (count, channels)
+        At nominal rate and a whole-sample slip the samples are the recording's own, untouched.
+    """
+    back = part.laid.inverse()
+    rate = part.laid.rate
+    first = floor(back(Fraction(start, sample_rate)) * sample_rate)
+    if rate == 1:
+        position = part.laid(Fraction(first, sample_rate)) * sample_rate  # where `first` falls
+        late = float(position - start)
+        if late == 0.0:
+            return part.read(first, count)
+        raw = part.read(first - _MARGIN, count + 2 * _MARGIN)
+        # `first` falls up to a sample before `start`: delay by what is missing to the next whole one.
+        moved = fractional_shift(raw, late + 1.0)
+        return np.ascontiguousarray(moved[_MARGIN + 1 : _MARGIN + 1 + count])
+    need = floor(Fraction(count) / rate) + 4 * _MARGIN
+    raw = part.read(first - 2 * _MARGIN, need)
+    out = stretch(raw, float(rate))
+    position = part.laid(Fraction(first - 2 * _MARGIN, sample_rate)) * sample_rate - start
+    whole = floor(position)
+    moved = fractional_shift(out, float(position - whole))
+    return np.ascontiguousarray(moved[-whole : -whole + count])
+
+
+def render(
+    parts: list[Part], *, frames: int, channels: int, sample_rate: int
+) -> Iterator[NDArray[np.float32]]:
+    """Render several recordings onto one picture, block by block; silence where none sounds.
+
+    Parameters
+    ----------
+    parts : list of Part
+        Where two overlap, the later one in the list wins.
+    frames : int
+        Length wanted in samples.
+    channels : int
+        Channels of the result; a part with fewer leaves the rest silent.
+    sample_rate : int
+        Hz.
+
+    Yields
+    ------
+    ndarray of float32, shape (block, channels)
+    """
+    for start in range(0, frames, BLOCK):
+        count = min(BLOCK, frames - start)
+        out = np.zeros((count, channels), np.float32)
+        for part in parts:
+            low, high = part.covers(sample_rate)
+            a, b = max(low, start), min(high, start + count)
+            if b <= a:
+                continue
+            block = render_range(part, a, b - a, sample_rate)
+            width = min(channels, block.shape[1])
+            out[a - start : b - start, :width] = block[:, :width]
+        yield out

@@ -1,0 +1,58 @@
+"""Every error Vesk raises on purpose.
+
+Each reads as a sentence for the person at the screen: what happened, to what,
+and what to do. The data behind the sentence travels with it.
+"""
+
+from __future__ import annotations
+
+
+class VeskError(Exception):
+    """Base of all errors that carry a sentence for a person."""
+
+
+class TimecodeError(VeskError):
+    """A label, frame or rate that does not exist."""
+
+
+class TimeMapError(VeskError):
+    """A map between two recordings that cannot be built or asked."""
+
+
+class SignalError(VeskError):
+    """An array of sound that a computation cannot use."""
+
+
+class MediaError(VeskError):
+    """A file that cannot be read or written, and what to do about it.
+
+    Attributes
+    ----------
+    path : str
+        The file it happened to.
+    reason : str
+        What is wrong, as a clause without its closing dot.
+    """
+
+    def __init__(self, path: object, reason: str, advice: str = "") -> None:
+        self.path = str(path)
+        self.reason = reason
+        self.advice = advice
+        tail = f" {advice}" if advice else ""
+        super().__init__(f"{self.path}: {reason}.{tail}")
+
+
+class ScenarioError(VeskError):
+    """A scenario file that the simulator cannot shoot."""
+
+
+class NotFoundError(VeskError):
+    """Something asked for by number that is not there."""
+
+
+class StaleError(VeskError):
+    """A change made on data that somebody else has changed since."""
+
+
+class RefusedError(VeskError):
+    """An action whose conditions are not met, with the reason."""

@@ -1,0 +1,165 @@
+"""Pairing by timecode: which recordings' labels overlap, exactly.
+
+A camera label is true to one frame; a time reference to one sample of the
+recorder's own clock. Both are laid on the day's label clock, so that machines
+jammed together meet whatever rate each of them counts at.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+from dataclasses import dataclass
+from fractions import Fraction
+
+from vesk.core.timecode import FrameRate, Timecode, relabel, wrap_day
+
+PICTURE, SOUND = "picture", "sound"
+MIN_OVERLAP = Fraction(1, 2)  # seconds: less than this is a brush at the edge, not a pairing
+
+
+@dataclass(frozen=True, slots=True)
+class Span:
+    """A recording on the label clock.
+
+    Attributes
+    ----------
+    key : str
+        Names the recording to the caller.
+    name, source : str
+        For sentences: the file's name and its source's tag.
+    kind : str
+        `PICTURE` or `SOUND`.
+    start : Fraction or None
+        Real seconds after label midnight, counted at `rate`; None without timecode.
+    rate : FrameRate
+        The rate `start` was counted at.
+    duration : Fraction
+        Seconds.
+    """
+
+    key: str
+    name: str
+    source: str
+    kind: str
+    start: Fraction | None
+    rate: FrameRate
+    duration: Fraction
+
+    def start_on(self, day: FrameRate) -> Fraction | None:
+        """Return the start on the day's label clock, seconds."""
+        return None if self.start is None else relabel(self.start, self.rate, day)
+
+
+@dataclass(frozen=True, slots=True)
+class Proposal:
+    """A pairing that timecode proposes.
+
+    Attributes
+    ----------
+    picture, sound : str
+        Keys of the two spans.
+    offset : Fraction
+        Picture time of sound sample 0, seconds, exact.
+    overlap : Fraction
+        Seconds in common.
+    """
+
+    picture: str
+    sound: str
+    offset: Fraction
+    overlap: Fraction
+
+
+@dataclass(frozen=True, slots=True)
+class Unpaired:
+    """A recording without a partner, and why."""
+
+    key: str
+    reason: str
+
+
+def overlap_of(offset: Fraction, picture: Fraction, sound: Fraction) -> Fraction:
+    """Return the seconds that a picture and a sound lying at `offset` share; not above 0 when none."""
+    return min(picture, offset + sound) - max(Fraction(0), offset)
+
+
+def pair_by_timecode(spans: Sequence[Span], day: FrameRate) -> tuple[list[Proposal], list[Unpaired]]:
+    """Propose every pairing whose labels overlap; say of every other recording why it has none.
+
+    Parameters
+    ----------
+    spans : sequence of Span
+        The recordings of one day; keys unique.
+    day : FrameRate
+        The day's label clock.
+
+    Returns
+    -------
+    proposals : list of Proposal
+        By picture, then by offset. A recording may appear in several.
+    unpaired : list of Unpaired
+        In the order of `spans`.
+    """
+    pictures = [span for span in spans if span.kind == PICTURE]
+    sounds = [span for span in spans if span.kind == SOUND]
+    starts = {span.key: span.start_on(day) for span in spans}
+    proposals: list[Proposal] = []
+    for picture in pictures:
+        p = starts[picture.key]
+        if p is None:
+            continue
+        own = []
+        for sound in sounds:
+            s = starts[sound.key]
+            if s is None:
+                continue
+            offset = wrap_day(s - p, day.day)
+            overlap = overlap_of(offset, picture.duration, sound.duration)
+            if overlap >= MIN_OVERLAP:
+                own.append(Proposal(picture.key, sound.key, offset, overlap))
+        proposals += sorted(own, key=lambda proposal: proposal.offset)
+    paired = {p.picture for p in proposals} | {p.sound for p in proposals}
+    unpaired = [
+        Unpaired(span.key, _why(span, sounds if span.kind == PICTURE else pictures, starts, day))
+        for span in spans
+        if span.key not in paired
+    ]
+    return proposals, unpaired
+
+
+def _clock(seconds: Fraction, rate: FrameRate) -> str:
+    return str(Timecode.at(seconds, rate))
+
+
+def _why(span: Span, others: Sequence[Span], starts: dict[str, Fraction | None], day: FrameRate) -> str:
+    start = starts[span.key]
+    partners = "recorder" if span.kind == PICTURE else "camera"
+    if start is None:
+        return "it carries no timecode, so timecode cannot place it"
+    reach = f"{_clock(start, day)} to {_clock(start + span.duration, day)}"
+    timed = [(other, starts[other.key]) for other in others]
+    gaps = []
+    for other, other_start in timed:
+        if other_start is not None:
+            offset = wrap_day(other_start - start, day.day)
+            gaps.append((-overlap_of(offset, span.duration, other.duration), offset, other))
+    if not gaps:
+        return f"no {partners} has timecode to compare with"
+    gap, offset, nearest = min(gaps, key=lambda item: item[0])
+    if gap < 0:
+        return f"{nearest.source} · {nearest.name} touches it for only {float(-gap):.2f} s"
+    side = "after" if offset > 0 else "before"
+    wild = " (wild track?)" if span.kind == SOUND else ""
+    return (
+        f"no {partners} was rolling {reach}; the nearest, {nearest.source} · {nearest.name}, "
+        f"lies {_long(gap)} {side}{wild}"
+    )
+
+
+def _long(seconds: Fraction) -> str:
+    value = float(seconds)
+    if value < 90:
+        return f"{value:.1f} s"
+    if value < 5400:
+        return f"{value / 60:.0f} min"
+    return f"{value / 3600:.1f} h"

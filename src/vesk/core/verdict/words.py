@@ -1,0 +1,57 @@
+"""How figures are written in sentences: one format for one kind of number, everywhere."""
+
+from __future__ import annotations
+
+from fractions import Fraction
+
+MINUS = "\N{MINUS SIGN}"
+
+
+def signed(value: float, digits: int) -> str:
+    """Write a number with its sign and a true minus; a zero carries none of its own.
+
+    Examples
+    --------
+    >>> signed(1.319, 2), signed(-0.0004, 2)
+    ('+1.32', '+0.00')
+    """
+    text = f"{abs(value):.{digits}f}"
+    negative = value < 0 and float(text) != 0
+    return (MINUS if negative else "+") + text
+
+
+def frames_ms(seconds: float, fps: Fraction) -> str:
+    """Write an error as ``+1.32 f (+52.8 ms)``."""
+    return f"{signed(seconds * float(fps), 2)} f ({signed(seconds * 1000, 1)} ms)"
+
+
+def how_late(seconds: float, fps: Fraction) -> str:
+    """Write an error as words: ``1.32 frames late``.
+
+    Examples
+    --------
+    >>> how_late(-0.04, Fraction(25))
+    '1.00 frame early'
+    """
+    frames = seconds * float(fps)
+    size = f"{abs(frames):.2f}"
+    if float(size) == 0:
+        return "in place"
+    unit = "frame" if float(size) <= 1 else "frames"
+    return f"{size} {unit} {'late' if frames > 0 else 'early'}"
+
+
+def duration(seconds: float) -> str:
+    """Write a span in the largest two units.
+
+    Examples
+    --------
+    >>> duration(3661), duration(75.2)
+    ('1 h 1 min', '1 min 15 s')
+    """
+    whole = round(abs(seconds))
+    if whole >= 3600:
+        return f"{whole // 3600} h {whole % 3600 // 60} min"
+    if whole >= 60:
+        return f"{whole // 60} min {whole % 60} s"
+    return f"{abs(seconds):.1f} s"

@@ -1,0 +1,148 @@
+"""What is computed once for each recording and kept by its content: features, working sound, peaks, frames."""
+
+from __future__ import annotations
+
+import os
+import shutil
+from collections.abc import Iterator
+from dataclasses import dataclass
+from pathlib import Path
+
+import numpy as np
+import soxr
+from numpy.typing import NDArray
+
+from vesk.core.sound.features import WORK_RATE, onset_features
+from vesk.core.sound.measure import Hearing
+from vesk.media import movie
+from vesk.media.facts import PICTURE, Facts
+from vesk.media.peaks import PeaksBuilder
+from vesk.media.sound import SoundReader
+from vesk.media.wave import write_wave
+
+_BLOCK = 1 << 19
+
+
+@dataclass(frozen=True, slots=True)
+class Kept:
+    """The cache folder of one recording, known by its content hash."""
+
+    folder: Path
+
+    @property
+    def sound(self) -> Path:
+        """A movie's sound, decoded once (24-bit WAV)."""
+        return self.folder / "sound.wav"
+
+    @property
+    def peaks(self) -> Path:
+        """Waveform peaks."""
+        return self.folder / "peaks.vpk"
+
+    @property
+    def done(self) -> Path:
+        """Stands when everything here is complete."""
+        return self.folder / "complete"
+
+    def work(self, channel: int) -> Path:
+        """One channel at the work rate (int16 array)."""
+        return self.folder / f"work-{channel}.npy"
+
+    def features(self, channel: int) -> Path:
+        """Its onset features (float16 array)."""
+        return self.folder / f"onsets-{channel}.npy"
+
+    def frame(self, index: int) -> Path:
+        """One picture frame as JPEG."""
+        return self.folder / "frames" / f"{index}.jpg"
+
+
+def kept(cache: Path, content: str) -> Kept:
+    """Return the cache folder for a content hash."""
+    return Kept(cache / content[:2] / content)
+
+
+def sound_path(path: Path, facts: Facts, store: Kept) -> Path:
+    """Return the file whose samples can be read by range."""
+    return store.sound if facts.kind == PICTURE else path
+
+
+def listen(path: Path, facts: Facts, store: Kept) -> None:
+    """Compute everything that is kept of a recording's sound, in one pass over the file.
+
+    Quick when it was done before. A movie's sound is decoded into the cache, since
+    compressed sound cannot be read by range.
+    """
+    if store.done.exists() or not facts.channels:
+        return
+    store.folder.mkdir(parents=True, exist_ok=True)
+    peaks = PeaksBuilder(facts.channels)
+    used = matching_channels(facts)
+    down = [soxr.ResampleStream(facts.sample_rate, WORK_RATE, 1, dtype="float32") for _ in used]
+    gathered: list[list[NDArray[np.float32]]] = [[] for _ in used]
+
+    def pass_by(blocks: Iterator[NDArray[np.float32]]) -> Iterator[NDArray[np.float32]]:
+        for block in blocks:
+            peaks.add(block)
+            for slot, channel in enumerate(used):
+                gathered[slot].append(down[slot].resample_chunk(np.ascontiguousarray(block[:, channel])))
+            yield block
+
+    if facts.kind == PICTURE:
+        own = store.folder / f"sound.{os.getpid()}.wav"
+        write_wave(
+            own, pass_by(movie.sound_blocks(path)), sample_rate=facts.sample_rate, channels=facts.channels
+        )
+        own.replace(store.sound)
+    else:
+        for _ in pass_by(_read_blocks(path)):
+            pass
+    for slot, channel in enumerate(used):
+        tail = down[slot].resample_chunk(np.zeros(0, np.float32), last=True)
+        mono = np.concatenate([*gathered[slot], tail])
+        _save(store.work(channel), np.clip(np.rint(mono * 32767), -32768, 32767).astype(np.int16))
+        _save(store.features(channel), onset_features(mono))
+    peaks.write(store.peaks)
+    store.done.touch()
+
+
+def _read_blocks(path: Path) -> Iterator[NDArray[np.float32]]:
+    with SoundReader(path) as reader:
+        for start in range(0, reader.frames, _BLOCK):
+            yield reader.read(start, min(_BLOCK, reader.frames - start))
+
+
+def matching_channels(facts: Facts) -> tuple[int, ...]:
+    """Return the channels that sound is matched on: scratch on the first two, a recorder's first four."""
+    return tuple(range(min(facts.channels, 2 if facts.kind == PICTURE else 4)))
+
+
+def _save(path: Path, array: NDArray[np.generic]) -> None:
+    part = path.with_name(f"{path.name}.{os.getpid()}.part")
+    with part.open("wb") as file:
+        np.save(file, array)
+    part.replace(path)
+
+
+def hearing(store: Kept, channel: int) -> Hearing:
+    """Return what one channel offers to be matched."""
+    sound = np.load(store.work(channel), mmap_mode="r").astype(np.float32) / 32767
+    return Hearing(sound, np.load(store.features(channel)))
+
+
+def forget(store: Kept) -> None:
+    """Remove what is kept of one recording."""
+    shutil.rmtree(store.folder, ignore_errors=True)
+
+
+def save_frames(path: Path, store: Kept, indices: list[int], *, height: int = 216) -> None:
+    """Decode the frames that are not kept yet, as JPEG."""
+    missing = [index for index in indices if not store.frame(index).exists()]
+    if not missing:
+        return
+    (store.folder / "frames").mkdir(parents=True, exist_ok=True)
+    for index, image in movie.frame_images(path, missing, height=height):
+        target = store.frame(index)
+        part = target.with_name(f"{target.name}.{os.getpid()}.part")
+        image.save(part, "JPEG", quality=82)
+        part.replace(target)

@@ -1,0 +1,145 @@
+"""What a file says of itself: plain values, read and never edited."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass, field
+from fractions import Fraction
+from typing import Any
+
+from vesk.core.errors import TimecodeError
+from vesk.core.pairing.by_timecode import PICTURE, SOUND, Span
+from vesk.core.timecode import FrameRate, Timecode, time_reference
+
+__all__ = ["PICTURE", "SOUND", "Facts"]
+
+
+@dataclass(frozen=True, slots=True)
+class Facts:
+    """The facts of one recording.
+
+    Attributes
+    ----------
+    kind : str
+        `PICTURE` or `SOUND`.
+    container, codec, sound_codec : str
+        As the file names them; empty when there is none.
+    duration : Fraction
+        Seconds: frames over rate for a picture, samples over rate for sound.
+    fps : Fraction or None
+        Exact frame rate of a picture.
+    frames : int or None
+        Picture frames.
+    timecode : str
+        Start label as written in the file; empty when it has none.
+    timecode_rate : Fraction or None
+        Rate that label, or the time reference, counts at; None when the file does not say.
+    drop : bool
+        Whether the labels skip numbers.
+    time_reference : int or None
+        Samples since label midnight (broadcast WAV).
+    sample_rate, channels, bits, samples : int
+        Of the sound; 0 when there is none. `bits` is 0 for compressed sound.
+    scene, take, tape, note : str
+        From iXML or the container; empty when not given.
+    track_names : tuple of str
+        One a channel where given.
+    width, height : int
+        Of the picture.
+    remarks : tuple of str
+        What was inferred or looked odd, a sentence each.
+    """
+
+    kind: str
+    container: str
+    duration: Fraction
+    codec: str = ""
+    sound_codec: str = ""
+    fps: Fraction | None = None
+    frames: int | None = None
+    timecode: str = ""
+    timecode_rate: Fraction | None = None
+    drop: bool = False
+    time_reference: int | None = None
+    sample_rate: int = 0
+    channels: int = 0
+    bits: int = 0
+    samples: int = 0
+    scene: str = ""
+    take: str = ""
+    tape: str = ""
+    note: str = ""
+    track_names: tuple[str, ...] = ()
+    width: int = 0
+    height: int = 0
+    remarks: tuple[str, ...] = field(default=())
+
+    def start(self, day: FrameRate) -> tuple[Fraction | None, FrameRate]:
+        """Return where the recording starts on its own label clock, and that clock's rate.
+
+        Where the file does not give the rate of its timecode, the day's is used.
+
+        Returns
+        -------
+        start : Fraction or None
+            Real seconds since label midnight; None without timecode.
+        rate : FrameRate
+            What it was counted at.
+        """
+        rate = self.clock(day)
+        if self.time_reference is not None and self.sample_rate:
+            return Fraction(self.time_reference, self.sample_rate), rate
+        if not self.timecode:
+            return None, rate
+        try:
+            return Timecode.parse(self.timecode, rate).seconds, rate
+        except TimecodeError:
+            return None, rate
+
+    def clock(self, day: FrameRate) -> FrameRate:
+        """Return the rate the recording's timecode counts at: its own, else its picture's, else the day's."""
+        fps = self.timecode_rate or self.fps
+        if fps is None:
+            return day
+        try:
+            return FrameRate(fps, self.drop)
+        except TimecodeError:
+            return FrameRate(fps)
+
+    def label(self, day: FrameRate) -> str:
+        """Return the start label, also for a recording that has only a time reference; empty without."""
+        if self.timecode:
+            return self.timecode
+        start, rate = self.start(day)
+        return "" if start is None else str(Timecode.at(start, rate))
+
+    def first_frame(self, sample_rate: int) -> int | None:
+        """Return the time reference that a sound as long as this picture carries, samples."""
+        if not self.timecode or self.fps is None:
+            return None
+        rate = FrameRate(self.timecode_rate or self.fps, self.drop)
+        return round(time_reference(Timecode.parse(self.timecode, rate), sample_rate))
+
+    def span(self, key: str, name: str, source: str, day: FrameRate) -> Span:
+        """Return the recording on the label clock, for pairing."""
+        start, rate = self.start(day)
+        return Span(key, name, source, self.kind, start, rate, self.duration)
+
+    def as_json(self) -> dict[str, Any]:
+        """Return plain JSON values; fractions as ``"num/den"``."""
+        values: dict[str, Any] = {}
+        for name in self.__slots__:
+            value = getattr(self, name)
+            values[name] = (
+                str(value) if isinstance(value, Fraction) else list(value) if isinstance(value, tuple) else value
+            )
+        return values
+
+    @classmethod
+    def from_json(cls, values: dict[str, Any]) -> Facts:
+        """Rebuild from `as_json`."""
+        kept = dict(values)
+        for name in ("duration", "fps", "timecode_rate"):
+            kept[name] = None if kept.get(name) is None else Fraction(kept[name])
+        for name in ("track_names", "remarks"):
+            kept[name] = tuple(kept.get(name, ()))
+        return cls(**kept)

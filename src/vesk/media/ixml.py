@@ -1,0 +1,88 @@
+"""iXML: the text that sound recorders put beside their samples (open specification 1.61)."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+from fractions import Fraction
+from xml.etree import ElementTree
+
+from vesk.core.timecode import nearest_rate
+
+
+@dataclass(frozen=True, slots=True)
+class IXml:
+    """Scene, take, tape, note, track names by channel, and the timecode rate with its drop flag."""
+
+    scene: str = ""
+    take: str = ""
+    tape: str = ""
+    note: str = ""
+    project: str = ""
+    circled: bool = False
+    track_names: tuple[str, ...] = ()
+    timecode_rate: Fraction | None = None
+    drop: bool = False
+
+
+def parse(text: str) -> IXml | None:
+    """Read iXML; None when it is no XML."""
+    if not text.strip() or "<!DOCTYPE" in text or "<!ENTITY" in text:
+        return None
+    try:
+        root = ElementTree.fromstring(text.strip())  # noqa: S314 - entities are refused above
+    except ElementTree.ParseError:
+        return None
+
+    def get(name: str) -> str:
+        return (root.findtext(name) or "").strip()
+
+    rate = None
+    written = get("SPEED/TIMECODE_RATE")
+    if written:
+        try:
+            rate = nearest_rate(Fraction(written))
+        except (ValueError, ZeroDivisionError):
+            rate = None
+    tracks = sorted(
+        (int(track.findtext("CHANNEL_INDEX") or 0), (track.findtext("NAME") or "").strip())
+        for track in root.iterfind("TRACK_LIST/TRACK")
+        if (track.findtext("CHANNEL_INDEX") or "0").strip().isdecimal()
+    )
+    return IXml(
+        get("SCENE"), get("TAKE"), get("TAPE"), get("NOTE"), get("PROJECT"),
+        get("CIRCLED").upper() == "TRUE", tuple(name for _, name in tracks), rate,
+        get("SPEED/TIMECODE_FLAG").upper() == "DF",
+    )  # fmt: skip
+
+
+def build(info: IXml, *, sample_rate: int, time_reference: int) -> str:
+    """Write iXML."""
+    root = ElementTree.Element("BWFXML")
+
+    def put(parent: ElementTree.Element, name: str, value: object) -> None:
+        ElementTree.SubElement(parent, name).text = str(value)
+
+    put(root, "IXML_VERSION", "1.61")
+    for name, value in (
+        ("PROJECT", info.project), ("SCENE", info.scene), ("TAKE", info.take), ("TAPE", info.tape),
+        ("CIRCLED", "TRUE" if info.circled else "FALSE"), ("NOTE", info.note),
+    ):  # fmt: skip
+        put(root, name, value)
+    speed = ElementTree.SubElement(root, "SPEED")
+    if info.timecode_rate is not None:
+        put(speed, "TIMECODE_RATE", f"{info.timecode_rate.numerator}/{info.timecode_rate.denominator}")
+        put(speed, "TIMECODE_FLAG", "DF" if info.drop else "NDF")
+    put(speed, "FILE_SAMPLE_RATE", sample_rate)
+    put(speed, "AUDIO_BIT_DEPTH", 24)
+    put(speed, "TIMESTAMP_SAMPLES_SINCE_MIDNIGHT_HI", time_reference >> 32)
+    put(speed, "TIMESTAMP_SAMPLES_SINCE_MIDNIGHT_LO", time_reference & 0xFFFF_FFFF)
+    put(speed, "TIMESTAMP_SAMPLE_RATE", sample_rate)
+    tracks = ElementTree.SubElement(root, "TRACK_LIST")
+    put(tracks, "TRACK_COUNT", len(info.track_names))
+    for index, name in enumerate(info.track_names, start=1):
+        track = ElementTree.SubElement(tracks, "TRACK")
+        put(track, "CHANNEL_INDEX", index)
+        put(track, "INTERLEAVE_INDEX", index)
+        put(track, "NAME", name)
+    ElementTree.indent(root)
+    return '<?xml version="1.0" encoding="UTF-8"?>\n' + ElementTree.tostring(root, encoding="unicode")

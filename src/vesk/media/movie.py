@@ -1,0 +1,167 @@
+"""Movies: their facts, their sound as samples, and single frames. Opened read-only, always."""
+
+from __future__ import annotations
+
+from collections.abc import Iterator
+from contextlib import contextmanager
+from fractions import Fraction
+from pathlib import Path
+from typing import Any
+
+import av
+import numpy as np
+from numpy.typing import NDArray
+
+from vesk.core.errors import MediaError, TimecodeError
+from vesk.core.timecode import FrameRate, Timecode, nearest_rate
+from vesk.media.facts import PICTURE, SOUND, Facts
+
+COPY_AGAIN = "Copy it again from the card, or set it aside."
+
+
+@contextmanager
+def opened(path: Path) -> Iterator[Any]:
+    """Open a movie for reading; what the library cannot read becomes a `MediaError`."""
+    try:
+        with path.open("rb") as file:
+            if not file.read(1):
+                raise MediaError(path, "it is empty", COPY_AGAIN)
+        with av.open(str(path), mode="r") as container:
+            yield container
+    except (av.error.FFmpegError, ValueError, EOFError) as error:
+        raise MediaError(path, f"it cannot be read ({_plain(error)})", COPY_AGAIN) from error
+    except OSError as error:
+        raise MediaError(path, f"it cannot be opened ({error.strerror or error})", "Look at its permissions.") from error
+
+
+def _plain(error: Exception) -> str:
+    text = getattr(error, "strerror", None) or str(error)
+    return str(text).split(":")[0].lower()
+
+
+def read_facts(path: Path) -> Facts:
+    """Read what a movie, or a sound file the wave reader does not know, says of itself."""
+    with opened(path) as container:
+        video = next((s for s in container.streams.video), None)
+        sound = next((s for s in container.streams.audio), None)
+        if video is None and sound is None:
+            raise MediaError(path, "it holds neither picture nor sound", "It is left out.")
+        name = container.format.name.split(",")[0]
+        values: dict[str, Any] = {"container": name, "remarks": ()}
+        if sound is not None:
+            values.update(_sound_facts(sound))
+        if video is None:
+            samples = values["samples"]
+            return Facts(kind=SOUND, duration=Fraction(samples, values["sample_rate"] or 1), **values)
+        values.update(_picture_facts(path, container, video))
+        return Facts(kind=PICTURE, **values)
+
+
+def _sound_facts(stream: Any) -> dict[str, Any]:
+    samples = 0
+    if stream.duration is not None and stream.time_base:
+        samples = round(stream.duration * stream.time_base * stream.rate)
+    codec = stream.codec_context
+    bits = int(codec.format.bits) if codec.format and codec.name.startswith("pcm") else 0
+    if codec.name.startswith("pcm_s24"):
+        bits = 24
+    return {
+        "sound_codec": codec.name,
+        "sample_rate": int(stream.rate or 0),
+        "channels": int(codec.channels or 0),
+        "bits": bits,
+        "samples": samples,
+    }
+
+
+def _picture_facts(path: Path, container: Any, video: Any) -> dict[str, Any]:
+    average = Fraction(video.average_rate or video.guessed_rate or 0)
+    if not average:
+        raise MediaError(path, "its picture has no frame rate", COPY_AGAIN)
+    fps = nearest_rate(average) or average
+    frames = int(video.frames)
+    remarks: list[str] = []
+    if not frames:
+        frames = sum(1 for packet in container.demux(video) if packet.size)
+        remarks.append("the header does not count its frames; they were counted")
+    if nearest_rate(average) is None:
+        remarks.append(f"its frame rate of {float(average):.3f} is none in use")
+    label = str(video.metadata.get("timecode") or container.metadata.get("timecode") or "")
+    if not label:
+        label = next(
+            (str(s.metadata["timecode"]) for s in container.streams if s.metadata.get("timecode")), ""
+        )
+    drop = ";" in label
+    if label:
+        try:
+            Timecode.parse(label, FrameRate(fps, drop))
+        except TimecodeError as error:
+            remarks.append(f"its timecode cannot be: {error}")
+            label, drop = "", False
+    tags = container.metadata
+    return {
+        "codec": video.codec_context.name,
+        "duration": frames / fps,
+        "fps": fps,
+        "frames": frames,
+        "timecode": label,
+        "timecode_rate": fps if label else None,
+        "drop": drop,
+        "scene": str(tags.get("scene", "")),
+        "take": str(tags.get("take", "")),
+        "tape": str(tags.get("reel_name", "") or video.metadata.get("reel_name", "")),
+        "width": int(video.width),
+        "height": int(video.height),
+        "remarks": tuple(remarks),
+    }
+
+
+def sound_blocks(path: Path) -> Iterator[NDArray[np.float32]]:
+    """Decode a movie's first sound stream from its start.
+
+    Yields
+    ------
+    ndarray of float32, shape (n, channels)
+        Full scale ±1, at the stream's own sample rate.
+    """
+    with opened(path) as container:
+        stream = next((s for s in container.streams.audio), None)
+        if stream is None:
+            return
+        resampler = av.AudioResampler(format="flt", layout=stream.codec_context.layout, rate=stream.rate)
+        channels = stream.codec_context.channels
+        for frame in container.decode(stream):
+            for packed in resampler.resample(frame):
+                yield packed.to_ndarray().reshape(-1, channels).astype(np.float32)
+
+
+def frame_images(path: Path, indices: list[int], *, height: int) -> Iterator[tuple[int, Any]]:
+    """Decode exact frames, counted from the first.
+
+    Yields
+    ------
+    (index, image)
+        The image is a PIL image scaled to `height`; indices past the end are left out.
+    """
+    with opened(path) as container:
+        video = container.streams.video[0]
+        video.thread_type = "AUTO"
+        rate = Fraction(video.average_rate)
+        base = video.start_time or 0
+        wanted = sorted({i for i in indices if i >= 0})
+        decoder: Any = None
+        at = -1
+        for index in wanted:
+            if decoder is None or index < at or index - at > 2 * rate:
+                target = base + int(Fraction(index) / rate / video.time_base)
+                container.seek(target, stream=video, backward=True)
+                decoder = container.decode(video)
+            for frame in decoder:
+                at = round(float((frame.pts - base) * video.time_base * rate))
+                if at >= index:
+                    if at == index:
+                        width = round(frame.width * height / frame.height)
+                        yield index, frame.reformat(width=width, height=height, format="rgb24").to_image()
+                    break
+            else:
+                return

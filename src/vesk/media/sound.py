@@ -1,0 +1,54 @@
+"""Samples of any recording, by range: from the file where that is quick, else from a copy in the cache."""
+
+from __future__ import annotations
+
+from pathlib import Path
+
+import numpy as np
+import soundfile
+from numpy.typing import NDArray
+
+from vesk.core.errors import MediaError
+
+
+class SoundReader:
+    """Random access to a sound file's samples; silence outside them. Opened read-only.
+
+    Attributes
+    ----------
+    sample_rate, channels, frames : int
+        Of the file.
+    """
+
+    def __init__(self, path: Path) -> None:
+        self.path = path
+        try:
+            self._file = soundfile.SoundFile(str(path), "r")
+        except FileNotFoundError as error:
+            raise MediaError(path, "it is not there any more", "Connect the disk, or take it in again.") from error
+        except (soundfile.LibsndfileError, OSError) as error:
+            reason = "it is not there any more" if not path.exists() else "its sound cannot be read"
+            raise MediaError(path, reason, "Connect the disk or copy it again.") from error
+        self.sample_rate: int = int(self._file.samplerate)
+        self.channels: int = int(self._file.channels)
+        self.frames: int = int(self._file.frames)
+
+    def read(self, start: int, count: int) -> NDArray[np.float32]:
+        """Read samples ``start`` to ``start + count`` as float32 (count, channels)."""
+        out = np.zeros((count, self.channels), np.float32)
+        low, high = max(0, start), min(self.frames, start + count)
+        if high > low:
+            self._file.seek(low)
+            got = self._file.read(high - low, dtype="float32", always_2d=True)
+            out[low - start : low - start + got.shape[0]] = got
+        return out
+
+    def close(self) -> None:
+        """Close the file."""
+        self._file.close()
+
+    def __enter__(self) -> SoundReader:
+        return self
+
+    def __exit__(self, *_: object) -> None:
+        self.close()

@@ -1,0 +1,111 @@
+"""Devices roll: from true time to a file's samples, frames, labels, and the truth about them."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+from fractions import Fraction
+from math import floor
+from pathlib import Path
+
+import numpy as np
+from numpy.typing import NDArray
+
+from vesk.core.sound.distance import distance_delay_s
+from vesk.core.timecode import FrameRate, Timecode
+from vesk.simulator.scenario import Device, Rolling, Scenario, Shot
+
+CAMERA = "camera"
+
+
+@dataclass(frozen=True, slots=True)
+class Take:
+    """One recording to make, and what is true about it.
+
+    Attributes
+    ----------
+    begins : float
+        True time of its first frame or sample, seconds since midnight.
+    label : Timecode or None
+        Of a camera's first frame.
+    time_reference : int
+        Of a recorder's first sample.
+    """
+
+    device: Device
+    shot: Shot
+    path: Path
+    begins: float
+    length_s: float
+    label: Timecode | None
+    time_reference: int
+    rate: FrameRate
+    seed: int
+
+    @property
+    def clock(self) -> float:
+        """Device seconds per true second."""
+        return 1 + self.device.ppm * 1e-6
+
+    @property
+    def frames(self) -> int:
+        """Picture frames."""
+        return floor(self.length_s * float(self.rate.fps))
+
+    @property
+    def samples(self) -> int:
+        """Sound samples a channel."""
+        if self.device.kind == CAMERA:
+            return round(Fraction(self.frames) / self.rate.fps * self.device.sample_rate)
+        return round(self.length_s * self.device.sample_rate)
+
+    def times(self) -> NDArray[np.float64]:
+        """Return the true time of every sound sample."""
+        return self.begins + np.arange(self.samples) / (self.device.sample_rate * self.clock)
+
+    def own_time(self, true: float) -> float:
+        """Return the recording's own seconds at a true time."""
+        return (true - self.begins) * self.clock
+
+    @property
+    def hears_late_s(self) -> float:
+        """How late its first channel hears, seconds."""
+        return distance_delay_s(self.device.distance_m) + self.device.late_ms / 1000
+
+
+def _timecode_at(device: Device, scenario: Scenario, true: float) -> float:
+    """Return the device's own timecode, seconds, at a true time: right at its last jam, drifting since."""
+    jams = [float(scenario.moment(jam)) for jam in device.jams]
+    last = max((jam for jam in jams if jam <= true), default=true)
+    return last + (true - last) * (1 + device.tc_ppm * 1e-6)
+
+
+def takes(scenario: Scenario, out: Path) -> list[Take]:
+    """Lay out every recording of the day."""
+    made = []
+    counts: dict[str, int] = {}
+    for shot in scenario.shots:
+        for rolling in shot.rolling:
+            device = scenario.device(rolling.source)
+            counts[device.tag] = counts.get(device.tag, 0) + 1
+            made.append(_take(scenario, shot, rolling, device, counts[device.tag], out))
+    return made
+
+
+def _take(scenario: Scenario, shot: Shot, rolling: Rolling, device: Device, number: int, out: Path) -> Take:
+    rate = scenario.rate
+    wanted = float(scenario.moment(shot.start)) + rolling.start_s
+    code = _timecode_at(device, scenario, wanted)
+    seed = scenario.seed * 1_000_003 + number * 101 + sum(map(ord, device.tag))
+    length = rolling.stop_s - rolling.start_s
+    if device.kind == CAMERA:
+        frame = round(code * float(rate.fps))
+        # Its frames begin `phase` of a frame after its timecode's do.
+        begins = wanted + (frame + device.phase) / float(rate.fps) - code
+        label = Timecode(frame % rate.frames_per_day, rate)
+        name = rolling.file or f"{device.roll}_{number:03d}.mov"
+        return Take(device, shot, out / device.folder / name, begins, length, label, 0, rate, seed)
+    name = rolling.file or f"{shot.slate}_{shot.take:02d}.wav"
+    # A recorder starts when it starts: a part of a sample off any frame.
+    reference = round(code * device.sample_rate)
+    begins = wanted + reference / device.sample_rate - code
+    return Take(device, shot, out / device.folder / name, begins, length, None, reference, rate, seed)

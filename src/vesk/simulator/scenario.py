@@ -1,0 +1,140 @@
+"""A scenario: what is shot, by which devices, with which faults. Read from TOML."""
+
+from __future__ import annotations
+
+import tomllib
+from dataclasses import dataclass, field
+from fractions import Fraction
+from pathlib import Path
+from typing import Any
+
+from vesk.core.errors import ScenarioError, VeskError
+from vesk.core.timecode import FrameRate, Timecode
+
+
+@dataclass(frozen=True, slots=True)
+class Device:
+    """A camera or recorder and the faults of its clocks and microphones.
+
+    `ppm` is the error of its sample (and frame) clock against true time, `tc_ppm` that of its
+    timecode clock; positive is fast. `phase` is how late, in frames, its frames begin after the
+    timecode's. `distance_m` is how far its microphones stand from what is heard.
+    """
+
+    tag: str
+    name: str
+    kind: str
+    folder: str
+    roll: str
+    ppm: float = 0.0
+    tc_ppm: float = 0.0
+    jams: tuple[str, ...] = ()
+    phase: float = 0.0
+    distance_m: float = 1.0
+    late_ms: float = 0.0
+    noise_db: float = -70.0
+    level_db: float = 0.0
+    room: float = 0.15
+    clip: bool = False
+    channels: tuple[str, ...] = ("scratch",)
+    sample_rate: int = 48_000
+    gop: int = 12
+
+
+@dataclass(frozen=True, slots=True)
+class Rolling:
+    """One recording: which device ran from when to when, seconds of the take's own time."""
+
+    source: str
+    start_s: float
+    stop_s: float
+    file: str = ""
+
+
+@dataclass(frozen=True, slots=True)
+class Shot:
+    """One take: when, what is heard, and who rolled."""
+
+    slate: str
+    take: int
+    start: str
+    length_s: float
+    clap_s: float | None
+    talk: tuple[tuple[float, float], ...]
+    horns: tuple[float, ...]
+    lines: int
+    rolling: tuple[Rolling, ...]
+    note: str = ""
+
+
+@dataclass(frozen=True, slots=True)
+class Scenario:
+    """A production's shoot day to simulate."""
+
+    production: str
+    day: int
+    date: str
+    rate: FrameRate
+    seed: int
+    devices: tuple[Device, ...]
+    shots: tuple[Shot, ...]
+    broken: tuple[dict[str, Any], ...] = field(default=())
+
+    def device(self, tag: str) -> Device:
+        """Return a device by its tag."""
+        for device in self.devices:
+            if device.tag == tag:
+                return device
+        raise ScenarioError(f"the scenario names no device {tag!r}")
+
+    def moment(self, label: str) -> Fraction:
+        """Return true seconds since midnight of a label ``HH:MM:SS`` or ``HH:MM:SS:FF``."""
+        full = label if label.count(":") + label.count(";") == 3 else f"{label}{';' if self.rate.drop else ':'}00"
+        return Timecode.parse(full, self.rate).seconds
+
+
+def load(path: Path) -> Scenario:
+    """Read a scenario file.
+
+    Raises
+    ------
+    ScenarioError
+        If it is no scenario, naming the part that is wrong.
+    """
+    try:
+        with path.open("rb") as file:
+            raw = tomllib.load(file)
+        head = raw["production"]
+        devices = tuple(
+            Device(**{**device, "jams": tuple(device.get("jams", ())), "channels": tuple(device["channels"])})
+            for device in raw["device"]
+        )
+        shots = tuple(_shot(number, shot) for number, shot in enumerate(raw["shot"]))
+        scenario = Scenario(
+            head["name"], head["day"], str(head["date"]), FrameRate.parse(str(head["rate"])), head["seed"],
+            devices, shots, tuple(raw.get("broken", ())),
+        )  # fmt: skip
+        for shot in shots:
+            scenario.moment(shot.start)
+            for rolling in shot.rolling:
+                scenario.device(rolling.source)
+    except (OSError, KeyError, TypeError, ValueError, VeskError) as error:
+        raise ScenarioError(f"{path}: this scenario cannot be read ({error!r}). Compare it with the one that ships.") from error
+    return scenario
+
+
+def _shot(number: int, raw: dict[str, Any]) -> Shot:
+    return Shot(
+        slate=str(raw["slate"]),
+        take=int(raw["take"]),
+        start=raw["start"],
+        length_s=float(raw["length"]),
+        clap_s=raw.get("clap"),
+        talk=tuple((float(a), float(b)) for a, b in raw.get("talk", ())),
+        horns=tuple(float(t) for t in raw.get("horn", ())),
+        lines=int(raw.get("lines", 1000 + number)),
+        rolling=tuple(
+            Rolling(r["source"], float(r["from"]), float(r["to"]), r.get("file", "")) for r in raw["roll"]
+        ),
+        note=raw.get("note", ""),
+    )

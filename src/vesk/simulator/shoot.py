@@ -1,0 +1,99 @@
+"""Shoot a scenario: make its files, and tell the truth about them on request."""
+
+from __future__ import annotations
+
+import json
+from collections.abc import Callable
+from concurrent.futures import ProcessPoolExecutor
+from functools import partial
+from multiprocessing import get_context
+from pathlib import Path
+from typing import Any
+
+from vesk.simulator.devices import CAMERA, Take, takes
+from vesk.simulator.files import closing_frame, write_recording
+from vesk.simulator.scenario import Scenario
+from vesk.simulator.world import Event, events
+
+SCENARIOS = Path(__file__).parent / "scenarios"
+
+
+def _make(scenario: Scenario, sounding: list[Event], take: Take) -> str:
+    write_recording(take, scenario, sounding)
+    return take.path.name
+
+
+def all_events(scenario: Scenario) -> list[Event]:
+    """Return everything that sounds that day."""
+    return [event for shot in scenario.shots for event in events(scenario, shot)]
+
+
+def shoot(
+    scenario: Scenario, out: Path, *, processes: int = 2, tell: Callable[[str], None] = lambda _: None
+) -> list[Take]:
+    """Make every file of a scenario under `out`; the same bytes for the same scenario."""
+    planned = takes(scenario, out)
+    sounding = all_events(scenario)
+    # The longest first, so that no core idles at the end.
+    order = sorted(planned, key=lambda take: -take.length_s * (3 if take.device.kind == CAMERA else 1))
+    work = partial(_make, scenario, sounding)
+    if processes == 1:
+        for name in map(work, order):
+            tell(name)
+    else:
+        with ProcessPoolExecutor(processes, mp_context=get_context("spawn")) as pool:
+            for name in pool.map(work, order):
+                tell(name)
+    for broken in scenario.broken:
+        target = out / broken["path"]
+        target.parent.mkdir(parents=True, exist_ok=True)
+        if "of" in broken:
+            target.write_bytes((out / broken["of"]).read_bytes()[: broken["bytes"]])
+        else:
+            target.write_bytes(broken.get("text", "").encode())
+    return planned
+
+
+def truth(planned: list[Take], scenario: Scenario, out: Path) -> dict[str, Any]:
+    """Tell what is true: for every camera and recorder file that ran together, offset and ppm.
+
+    ``offset_s`` is the picture time of sound sample 0 by the clocks alone; ``heard_offset_s`` what
+    the sounds themselves say, with the microphones' distances and the camera's internal delay in.
+    """
+    sounding = all_events(scenario)
+    pairs = []
+    for picture in (take for take in planned if take.device.kind == CAMERA):
+        for sound in (take for take in planned if take.device.kind != CAMERA):
+            shared = min(
+                picture.begins + picture.length_s, sound.begins + sound.length_s
+            ) - max(picture.begins, sound.begins)
+            if shared <= 0:
+                continue
+            late = picture.hears_late_s - sound.hears_late_s
+            pairs.append({
+                "picture": str(picture.path.relative_to(out)),
+                "sound": str(sound.path.relative_to(out)),
+                "offset_s": picture.own_time(sound.begins),
+                "heard_offset_s": picture.own_time(sound.begins + late),
+                "ppm": (sound.clock / picture.clock - 1) * 1e6,
+                "shared_s": shared,
+            })  # fmt: skip
+    return {
+        "production": scenario.production,
+        "recordings": [
+            {
+                "path": str(take.path.relative_to(out)),
+                "source": take.device.tag,
+                "begins_s": take.begins,
+                "ppm": take.device.ppm,
+                "clap_frame": closing_frame(take, sounding) if take.device.kind == CAMERA else None,
+            }
+            for take in planned
+        ],
+        "pairs": pairs,
+    }
+
+
+def write_truth(path: Path, values: dict[str, Any]) -> None:
+    """Write the truth as JSON."""
+    path.write_text(json.dumps(values, indent=1) + "\n", encoding="utf-8")

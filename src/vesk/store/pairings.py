@@ -1,0 +1,66 @@
+"""Pairings, their corrections and checks."""
+
+from __future__ import annotations
+
+from datetime import UTC, datetime
+
+from sqlmodel import Session, col, select
+
+from vesk.core.errors import NotFoundError, StaleError
+from vesk.store.tables import CheckRow, CorrectionRow, Pairing
+
+
+def of_day(session: Session, day_id: int) -> list[Pairing]:
+    """Return a day's pairings."""
+    return list(session.exec(select(Pairing).where(Pairing.day_id == day_id).order_by(col(Pairing.id))))
+
+
+def get(session: Session, pairing_id: int) -> Pairing:
+    """Return a pairing."""
+    pairing = session.get(Pairing, pairing_id)
+    if pairing is None:
+        raise NotFoundError(f"There is no pairing number {pairing_id} here.")
+    return pairing
+
+
+def get_for_change(session: Session, pairing_id: int, version: int) -> Pairing:
+    """Return a pairing locked for change; refuse if somebody changed it since `version` was shown."""
+    pairing = session.get(Pairing, pairing_id, with_for_update=True, populate_existing=True)
+    if pairing is None:
+        raise NotFoundError(f"There is no pairing number {pairing_id} here.")
+    if pairing.version != version:
+        raise StaleError(
+            "Somebody else changed this pairing meanwhile. Nothing of yours was applied: look at it as it is now and try again."
+        )
+    return pairing
+
+
+def standing_corrections(session: Session, pairing_ids: list[int]) -> dict[int, CorrectionRow]:
+    """Return the newest correction that stands, for each pairing that has one."""
+    rows = session.exec(
+        select(CorrectionRow)
+        .where(col(CorrectionRow.pairing_id).in_(pairing_ids), col(CorrectionRow.undone_at).is_(None))
+        .order_by(col(CorrectionRow.id))
+    )
+    return {row.pairing_id: row for row in rows}
+
+
+def standing_checks(session: Session, pairing_ids: list[int]) -> dict[int, CheckRow]:
+    """Return the newest check that stands, for each pairing that has one."""
+    rows = session.exec(
+        select(CheckRow)
+        .where(col(CheckRow.pairing_id).in_(pairing_ids), col(CheckRow.undone_at).is_(None))
+        .order_by(col(CheckRow.id))
+    )
+    return {row.pairing_id: row for row in rows}
+
+
+def history(session: Session, pairing_id: int) -> list[CorrectionRow]:
+    """Return every correction ever made to a pairing, the oldest first."""
+    query = select(CorrectionRow).where(CorrectionRow.pairing_id == pairing_id)
+    return list(session.exec(query.order_by(col(CorrectionRow.id))))
+
+
+def undo(row: CorrectionRow | CheckRow) -> None:
+    """Mark a row undone; it stays for the history."""
+    row.undone_at = datetime.now(UTC)

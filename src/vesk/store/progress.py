@@ -1,0 +1,53 @@
+"""Progress of long work: written by workers, read by every page."""
+
+from __future__ import annotations
+
+from datetime import UTC, datetime
+
+from sqlmodel import Session, col, select
+
+from vesk.store.tables import Progress
+
+OPEN = ("waiting", "running")
+
+
+def open_one(session: Session, *, day_id: int, kind: str, subject_id: int, what: str) -> Progress:
+    """Return the row for a piece of work, waiting again if it had ended."""
+    query = select(Progress).where(
+        Progress.day_id == day_id, Progress.kind == kind, Progress.subject_id == subject_id
+    )
+    row = session.exec(query).first() or Progress(day_id=day_id, kind=kind, subject_id=subject_id, what=what)
+    row.what, row.state, row.problem, row.stop, row.done, row.total = what, "waiting", "", False, 0, 0
+    row.changed_at = datetime.now(UTC)
+    session.add(row)
+    session.flush()
+    return row
+
+
+def find(session: Session, kind: str, subject_id: int) -> Progress | None:
+    """Return the row of a piece of work, read afresh."""
+    query = select(Progress).where(Progress.kind == kind, Progress.subject_id == subject_id)
+    return session.exec(query.execution_options(populate_existing=True)).first()
+
+
+def set_state(
+    session: Session, row: Progress, state: str, *, done: int = 0, total: int = 0, problem: str = ""
+) -> None:
+    """Write how far it is."""
+    row.state, row.done, row.total, row.problem = state, done, total, problem
+    row.changed_at = datetime.now(UTC)
+    session.add(row)
+
+
+def of_day(session: Session, day_id: int) -> list[Progress]:
+    """Return a day's pieces of work."""
+    return list(session.exec(select(Progress).where(Progress.day_id == day_id).order_by(col(Progress.id))))
+
+
+def stop_open(session: Session, day_id: int) -> int:
+    """Ask every open piece of work of a day to stop; returns how many."""
+    rows = session.exec(select(Progress).where(Progress.day_id == day_id, col(Progress.state).in_(OPEN))).all()
+    for row in rows:
+        row.stop = True
+        session.add(row)
+    return len(rows)

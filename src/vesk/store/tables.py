@@ -1,0 +1,205 @@
+"""The tables. Times are exact: a numerator and a denominator, never a float."""
+
+# No `from __future__ import annotations` here: table models read their annotations.
+from datetime import UTC, date, datetime
+from fractions import Fraction
+from typing import Any, Optional
+
+from sqlalchemy import BigInteger, CheckConstraint, Column, DateTime, Index, String, TypeDecorator
+from sqlalchemy.dialects.postgresql import JSONB
+from sqlmodel import Field, SQLModel
+
+
+class ExactTime(TypeDecorator[Fraction]):
+    """A fraction in one text column, ``num/den``: exact, and readable in the database."""
+
+    impl = String
+    cache_ok = True
+
+    def process_bind_param(self, value: Fraction | None, dialect: object) -> str | None:  # noqa: ARG002
+        """Write ``num/den``."""
+        return None if value is None else f"{value.numerator}/{value.denominator}"
+
+    def process_result_value(self, value: str | None, dialect: object) -> Fraction | None:  # noqa: ARG002
+        """Read ``num/den``."""
+        return None if value is None else Fraction(value)
+
+
+def _now() -> datetime:
+    return datetime.now(UTC)
+
+
+def _exact(*, nullable: bool = False) -> Any:
+    return Column(ExactTime, nullable=nullable)
+
+
+def _moment(*, nullable: bool = False) -> Any:
+    return Column(DateTime(timezone=True), nullable=nullable)
+
+
+class Production(SQLModel, table=True):
+    """A film or series."""
+
+    id: Optional[int] = Field(default=None, primary_key=True)
+    name: str
+
+
+class Day(SQLModel, table=True):
+    """A shoot day: its folder, its frame rate, its tolerance."""
+
+    model_config = {"arbitrary_types_allowed": True}
+    id: Optional[int] = Field(default=None, primary_key=True)
+    production_id: int = Field(foreign_key="production.id", index=True)
+    number: int
+    shot_on: date
+    folder: str
+    fps: Fraction = Field(sa_column=_exact())
+    drop: bool = False
+    tolerance: Fraction = Field(sa_column=_exact())  # frames
+    created_at: datetime = Field(default_factory=_now, sa_column=_moment())
+
+
+class Source(SQLModel, table=True):
+    """One device on the day, with its own clock."""
+
+    __table_args__ = (
+        CheckConstraint("kind IN ('picture', 'sound')"),
+        Index("source_tag_once", "day_id", "tag", unique=True),
+    )
+    id: Optional[int] = Field(default=None, primary_key=True)
+    day_id: int = Field(foreign_key="day.id")
+    tag: str
+    name: str
+    kind: str
+    folder: str
+    distance_mm: int = 0  # of its microphone from what is heard
+    delay_us: int = 0  # internal sound delay; positive: its sound is late on its own picture
+    version: int = 1
+
+
+class Recording(SQLModel, table=True):
+    """One file of a source. Facts are read from it and never edited."""
+
+    __table_args__ = (
+        CheckConstraint("state IN ('ready', 'unreadable', 'vanished')"),
+        Index("recording_path_once", "day_id", "path", unique=True),
+    )
+    model_config = {"arbitrary_types_allowed": True}
+    id: Optional[int] = Field(default=None, primary_key=True)
+    day_id: int = Field(foreign_key="day.id")
+    source_id: Optional[int] = Field(default=None, foreign_key="source.id", index=True)
+    path: str  # below the day's folder
+    name: str
+    size: int = Field(sa_column=Column(BigInteger, nullable=False))
+    modified_ns: int = Field(sa_column=Column(BigInteger, nullable=False))
+    content: str = ""  # fast hash
+    kind: str = ""
+    state: str = "ready"
+    problem: str = ""
+    facts: dict[str, Any] = Field(default_factory=dict, sa_column=Column(JSONB, nullable=False))
+    start: Optional[Fraction] = Field(default=None, sa_column=_exact(nullable=True))  # on the day's label clock
+    duration: Fraction = Field(default=Fraction(0), sa_column=_exact())
+    unpaired: str = ""  # why it has no partner
+
+
+class Pairing(SQLModel, table=True):
+    """One camera recording and one sound recording that share real time."""
+
+    __table_args__ = (
+        CheckConstraint("state IN ('proposed', 'measured', 'set aside')"),
+        Index("pairing_once", "picture_id", "sound_id", unique=True),
+    )
+    model_config = {"arbitrary_types_allowed": True}
+    id: Optional[int] = Field(default=None, primary_key=True)
+    day_id: int = Field(foreign_key="day.id", index=True)
+    picture_id: int = Field(foreign_key="recording.id")
+    sound_id: int = Field(foreign_key="recording.id", index=True)
+    offset: Fraction = Field(sa_column=_exact())  # by timecode: picture time of sound sample 0
+    state: str = "proposed"
+    reason: str = ""
+    measurement: Optional[dict[str, Any]] = Field(default=None, sa_column=Column(JSONB, nullable=True))
+    version: int = 1
+
+
+class CorrectionRow(SQLModel, table=True):
+    """What is done to a pairing. Added and undone, never edited: the newest that stands counts."""
+
+    __tablename__ = "correction"
+    model_config = {"arbitrary_types_allowed": True}
+    id: Optional[int] = Field(default=None, primary_key=True)
+    pairing_id: int = Field(foreign_key="pairing.id", index=True)
+    slip: Fraction = Field(sa_column=_exact())  # seconds
+    ppm: Fraction = Field(sa_column=_exact())
+    anchor: Fraction = Field(sa_column=_exact())  # sound seconds
+    origin: str  # proposal or own
+    made_by: str
+    made_at: datetime = Field(default_factory=_now, sa_column=_moment())
+    undone_at: Optional[datetime] = Field(default=None, sa_column=_moment(nullable=True))
+
+
+class CheckRow(SQLModel, table=True):
+    """A statement that head, middle and tail hold as corrected then."""
+
+    __tablename__ = "check_mark"
+    id: Optional[int] = Field(default=None, primary_key=True)
+    pairing_id: int = Field(foreign_key="pairing.id", index=True)
+    correction_id: Optional[int] = Field(default=None, foreign_key="correction.id")
+    made_by: str
+    made_at: datetime = Field(default_factory=_now, sa_column=_moment())
+    undone_at: Optional[datetime] = Field(default=None, sa_column=_moment(nullable=True))
+
+
+class JournalRow(SQLModel, table=True):
+    """Something done, by whom, when."""
+
+    __tablename__ = "journal"
+    id: Optional[int] = Field(default=None, primary_key=True)
+    day_id: int = Field(foreign_key="day.id", index=True)
+    pairing_id: Optional[int] = Field(default=None, foreign_key="pairing.id")
+    at: datetime = Field(default_factory=_now, sa_column=_moment())
+    by: str
+    what: str
+
+
+class Turnover(SQLModel, table=True):
+    """What was made and handed over at one time."""
+
+    __table_args__ = (CheckConstraint("state IN ('waiting', 'running', 'done', 'stopped', 'failed')"),)
+    id: Optional[int] = Field(default=None, primary_key=True)
+    day_id: int = Field(foreign_key="day.id", index=True)
+    folder: str
+    state: str = "waiting"
+    problem: str = ""
+    made_by: str
+    made_at: datetime = Field(default_factory=_now, sa_column=_moment())
+
+
+class Delivery(SQLModel, table=True):
+    """One camera take of a turnover: delivered, or why not."""
+
+    id: Optional[int] = Field(default=None, primary_key=True)
+    turnover_id: int = Field(foreign_key="turnover.id", index=True)
+    picture_id: int = Field(foreign_key="recording.id")
+    name: str = ""  # file name; empty when not delivered
+    reason: str = ""
+    facts: dict[str, Any] = Field(default_factory=dict, sa_column=Column(JSONB, nullable=False))
+
+
+class Progress(SQLModel, table=True):
+    """A piece of long work: what it is doing, how much is left, whether it was asked to stop."""
+
+    __table_args__ = (
+        CheckConstraint("state IN ('waiting', 'running', 'done', 'failed', 'stopped')"),
+        Index("progress_open", "day_id", "state"),
+    )
+    id: Optional[int] = Field(default=None, primary_key=True)
+    day_id: int = Field(foreign_key="day.id")
+    kind: str  # intake, listen, measure, deliver
+    subject_id: int  # day, recording, pairing or turnover
+    what: str  # for a person: "measuring A006_001 with 31A_01"
+    done: int = 0
+    total: int = 0
+    state: str = "waiting"
+    problem: str = ""
+    stop: bool = False
+    changed_at: datetime = Field(default_factory=_now, sa_column=_moment())
