@@ -51,7 +51,13 @@ def take_proposal(session: Session, settings: Settings, pairing_id: int, *, vers
 
 
 def set_own(
-    session: Session, settings: Settings, pairing_id: int, *, version: int, slip: Fraction, ppm: Fraction | None = None
+    session: Session,
+    settings: Settings,
+    pairing_id: int,
+    *,
+    version: int,
+    slip: Fraction,
+    ppm: Fraction | None = None,
 ) -> None:
     """Set one's own slip (seconds from where timecode lays it) and rate; `ppm` None keeps the rate."""
     pairings.get_for_change(session, pairing_id, version)
@@ -90,7 +96,11 @@ def undo(session: Session, settings: Settings, pairing_id: int, *, version: int)
     pairing.version += 1
     session.add(pairing)
     journal.note(
-        session, day_id=pairing.day_id, by=settings.person, what=f"{_name(now)}: {what}", pairing_id=pairing_id
+        session,
+        day_id=pairing.day_id,
+        by=settings.person,
+        what=f"{_name(now)}: {what}",
+        pairing_id=pairing_id,
     )
     return what
 
@@ -114,7 +124,11 @@ def check(session: Session, settings: Settings, pairing_id: int, *, version: int
         else "left at head, middle, tail: " + ", ".join(f"{signed(e * float(now.fps), 2)} f" for e in errors.all)
     )
     journal.note(
-        session, day_id=pairing.day_id, by=settings.person, what=f"{_name(now)}: checked ({left})", pairing_id=pairing_id
+        session,
+        day_id=pairing.day_id,
+        by=settings.person,
+        what=f"{_name(now)}: checked ({left})",
+        pairing_id=pairing_id,
     )
 
 

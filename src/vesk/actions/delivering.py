@@ -71,7 +71,14 @@ class Delivered:
 
 
 def deliver(
-    picture: Located, parts: list[Laid], target: Path, *, scene: str, take: str, project: str, shot_on: date,
+    picture: Located,
+    parts: list[Laid],
+    target: Path,
+    *,
+    scene: str,
+    take: str,
+    project: str,
+    shot_on: date,
     go_on: GoOn = lambda: True,
 ) -> Delivered:
     """Write the sound of one take.
@@ -99,7 +106,11 @@ def deliver(
     first = parts[0].sound.facts
     channels = max(part.sound.facts.channels for part in parts)
     widest = max(parts, key=lambda part: part.sound.facts.channels).sound.facts
-    names = widest.track_names if len(widest.track_names) == channels else tuple(f"channel {n + 1}" for n in range(channels))
+    names = (
+        widest.track_names
+        if len(widest.track_names) == channels
+        else tuple(f"channel {n + 1}" for n in range(channels))
+    )
     info = ixml.IXml(
         scene=scene, take=take, tape=first.tape, note=first.note, project=project, track_names=names,
         timecode_rate=picture.facts.timecode_rate or fps, drop=picture.facts.drop,
@@ -107,18 +118,14 @@ def deliver(
     bext = wave.Bext(
         description=f"{scene} / {take}", originator="Vesk", originator_reference=picture.path.stem,
         date=shot_on.isoformat(), time="00:00:00", time_reference=reference,
-        history=f"A=PCM,F={sample_rate},W=24,T=conformed to {picture.path.name.encode('ascii', 'replace').decode()}\r\n",
+        history=f"A=PCM,F={sample_rate},W=24,T=conformed to {picture.path.name}\r\n",
     )  # fmt: skip
     with ExitStack() as stack:
         readers = [stack.enter_context(SoundReader(part.sound.path)) for part in parts]
-        pieces = [
-            Part(reader.read, reader.frames, part.laid) for reader, part in zip(readers, parts, strict=True)
-        ]
+        pieces = [Part(reader.read, reader.frames, part.laid) for reader, part in zip(readers, parts, strict=True)]
         blocks = render(pieces, frames=samples, channels=channels, sample_rate=sample_rate)
         text = ixml.build(info, sample_rate=sample_rate, time_reference=reference)
-        wave.write_wave(
-            target, _until(blocks, go_on), sample_rate=sample_rate, channels=channels, bext=bext, ixml=text
-        )
+        wave.write_wave(target, _until(blocks, go_on), sample_rate=sample_rate, channels=channels, bext=bext, ixml=text)
     return Delivered(target, samples, sample_rate, channels, reference, remark)
 
 

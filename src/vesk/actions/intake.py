@@ -36,7 +36,14 @@ class TakenIn:
 
 
 def name_day(
-    session: Session, settings: Settings, *, production: str, number: int, shot_on: date, rate: FrameRate, folder: str
+    session: Session,
+    settings: Settings,
+    *,
+    production: str,
+    number: int,
+    shot_on: date,
+    rate: FrameRate,
+    folder: str,
 ) -> Day:
     """Name a production and a shoot day and point it at its folder.
 
@@ -61,7 +68,12 @@ def name_day(
     )
     session.add(day)
     session.flush()
-    journal.note(session, day_id=day.id or 0, by=settings.person, what=f"named shoot day {number} at {rate} fps, folder {place}")
+    journal.note(
+        session,
+        day_id=day.id or 0,
+        by=settings.person,
+        what=f"named shoot day {number} at {rate} fps, folder {place}",
+    )
     return day
 
 
@@ -97,9 +109,7 @@ def take_in(session: Session, settings: Settings, day: Day, report: Report = lam
     _assign_sources(session, day_id)
     rows = recordings.of_day(session, day_id)
     ready = tuple(row.id or 0 for row in rows if row.state == "ready")
-    result = TakenIn(
-        ready, new, sum(r.state == "unreadable" for r in rows), sum(r.state == "vanished" for r in rows)
-    )
+    result = TakenIn(ready, new, sum(r.state == "unreadable" for r in rows), sum(r.state == "vanished" for r in rows))
     journal.note(
         session, day_id=day_id, by=settings.person,
         what=f"took in {day.folder}: {len(ready)} recordings, {new} of them new, {result.unreadable} unreadable, "
@@ -108,7 +118,9 @@ def take_in(session: Session, settings: Settings, day: Day, report: Report = lam
     return result
 
 
-_VANISHED = "{path}: it was here before and is gone. Connect the disk or copy it back; what was decided about it is kept."
+_VANISHED = (
+    "{path}: it was here before and is gone. Connect the disk or copy it back; what was decided about it is kept."
+)
 
 
 def _read_into(row: Recording, item: scan.Found, day: Day) -> None:
@@ -143,7 +155,7 @@ def propose_tag(folder: str, kind: str, taken: set[str]) -> str:
     >>> propose_tag("A006 main camera", "picture", set()), propose_tag("S1 sound roll 6", "sound", set())
     ('A', 'S1')
     """
-    first = folder.split()[0] if folder.split() else ""
+    first = folder.split(maxsplit=1)[0] if folder.split() else ""
     roll = _CAMERA_ROLL.fullmatch(first)
     wanted = first if len(first) <= 3 else ""
     if kind == PICTURE and roll:
@@ -180,7 +192,14 @@ def _assign_sources(session: Session, day_id: int) -> None:
 
 
 def describe_source(
-    session: Session, settings: Settings, source_id: int, *, version: int, name: str, distance_m: Fraction, delay_ms: Fraction
+    session: Session,
+    settings: Settings,
+    source_id: int,
+    *,
+    version: int,
+    name: str,
+    distance_m: Fraction,
+    delay_ms: Fraction,
 ) -> Source:
     """Say what is known of a source: its name, how far its microphone stands, how late its sound is on its picture.
 

@@ -44,6 +44,6 @@ def measure_pairing(session: Session, settings: Settings, pairing_id: int) -> Pa
     fps = float(now.fps)
     points = found.windows or now.points
     # The pictures that the bench opens with are made here, where decoding belongs.
-    around = sorted({int(at * fps) + k for at in points for k in range(-3, 4)})
+    around = sorted({int(at * fps) + k for at in points for k in range(-13, 14)})
     cache.save_frames(picture.path, picture.kept, [index for index in around if index >= 0])
     return row

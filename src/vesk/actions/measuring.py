@@ -37,8 +37,7 @@ def to_json(found: Measurement) -> dict[str, Any]:
     """Return plain JSON values; the trace as rows of ``[at_s, offset_s, weight, agrees]``."""
     values = asdict(found)
     values["trace"] = [
-        [round(point.at_s, 4), round(point.offset_s, 9), round(point.weight, 3), point.agrees]
-        for point in found.trace
+        [round(point.at_s, 4), round(point.offset_s, 9), round(point.weight, 3), point.agrees] for point in found.trace
     ]
     return values
 

@@ -92,7 +92,12 @@ class Standing:
         if self.found is None or self.found.line is None or self.found.decision != MATCHED:
             return None
         return propose(
-            self.pairing.offset, self.found.line, self.points, fps=self.fps, tolerance=self.tolerance, late_s=self.late_s
+            self.pairing.offset,
+            self.found.line,
+            self.points,
+            fps=self.fps,
+            tolerance=self.tolerance,
+            late_s=self.late_s,
         )
 
     @property
@@ -123,7 +128,12 @@ class Standing:
         label = facts_of(self.picture)
         half_frame = float(1 / self.fps) / 2
         gathered = [
-            Evidence(TIMECODE, float(self.pairing.offset), half_frame, f"headers: {label.timecode or '—'}, time reference")
+            Evidence(
+                TIMECODE,
+                float(self.pairing.offset),
+                half_frame,
+                f"headers: {label.timecode or '—'}, time reference",
+            )
         ]
         found = self.found
         if found is None:
@@ -133,9 +143,7 @@ class Standing:
         else:
             agree = sum(point.agrees for point in found.trace)
             says = f"{agree} of {len(found.trace)} windows agree, channel {found.channel + 1}"
-            gathered.append(
-                Evidence(SOUND, found.line.offset_s - self.late_s, found.line.band_at(found.head_s), says)
-            )
+            gathered.append(Evidence(SOUND, found.line.offset_s - self.late_s, found.line.band_at(found.head_s), says))
         return gathered
 
     @property

@@ -108,7 +108,9 @@ def make(session: Session, settings: Settings, row: Turnover, report: Report = l
             delivery.reason = "stopped before its turn"
         elif not item.obstacle:
             try:
-                delivery.facts = _make_one(settings, day, production.name, item, folder, taken, report, (count, len(listed)))
+                delivery.facts = _make_one(
+                    settings, day, production.name, item, folder, taken, report, (count, len(listed))
+                )
                 delivery.name = delivery.facts["name"]
             except delivering.StoppedError as error:
                 stopped, delivery.reason = True, str(error)
@@ -124,7 +126,13 @@ def make(session: Session, settings: Settings, row: Turnover, report: Report = l
 
 
 def _make_one(
-    settings: Settings, day: Day, project: str, item: Item, folder: Path, taken: set[str], report: Report,
+    settings: Settings,
+    day: Day,
+    project: str,
+    item: Item,
+    folder: Path,
+    taken: set[str],
+    report: Report,
     at: tuple[int, int],
 ) -> dict[str, Any]:
     picture = standing.located(settings, day, item.picture)
@@ -215,4 +223,6 @@ def write_report(path: Path, lines: list[dict[str, Any]]) -> None:
         part.replace(path)
     except OSError as error:
         part.unlink(missing_ok=True)
-        raise MediaError(path, f"the report could not be written ({error.strerror})", "Free space and try again.") from error
+        raise MediaError(
+            path, f"the report could not be written ({error.strerror})", "Free space and try again."
+        ) from error

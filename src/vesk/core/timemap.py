@@ -50,6 +50,7 @@ class TimeMap:
         return (1 / self.rate - 1) * MILLION
 
     def __call__(self, source: Fraction) -> Fraction:
+        """Return the target time of a source time, seconds."""
         return self.offset + self.rate * source
 
     def inverse(self) -> TimeMap:

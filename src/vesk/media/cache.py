@@ -90,9 +90,7 @@ def listen(path: Path, facts: Facts, store: Kept) -> None:
 
     if facts.kind == PICTURE:
         own = store.folder / f"sound.{os.getpid()}.wav"
-        write_wave(
-            own, pass_by(movie.sound_blocks(path)), sample_rate=facts.sample_rate, channels=facts.channels
-        )
+        write_wave(own, pass_by(movie.sound_blocks(path)), sample_rate=facts.sample_rate, channels=facts.channels)
         own.replace(store.sound)
     else:
         for _ in pass_by(_read_blocks(path)):

@@ -31,7 +31,9 @@ def opened(path: Path) -> Iterator[Any]:
     except (av.error.FFmpegError, ValueError, EOFError) as error:
         raise MediaError(path, f"it cannot be read ({_plain(error)})", COPY_AGAIN) from error
     except OSError as error:
-        raise MediaError(path, f"it cannot be opened ({error.strerror or error})", "Look at its permissions.") from error
+        raise MediaError(
+            path, f"it cannot be opened ({error.strerror or error})", "Look at its permissions."
+        ) from error
 
 
 def _plain(error: Exception) -> str:
@@ -88,9 +90,7 @@ def _picture_facts(path: Path, container: Any, video: Any) -> dict[str, Any]:
         remarks.append(f"its frame rate of {float(average):.3f} is none in use")
     label = str(video.metadata.get("timecode") or container.metadata.get("timecode") or "")
     if not label:
-        label = next(
-            (str(s.metadata["timecode"]) for s in container.streams if s.metadata.get("timecode")), ""
-        )
+        label = next((str(s.metadata["timecode"]) for s in container.streams if s.metadata.get("timecode")), "")
     drop = ";" in label
     if label:
         try:

@@ -52,7 +52,7 @@ class PeaksBuilder:
 
 def _min_max(groups: NDArray[np.float32]) -> NDArray[np.int16]:
     pair = np.stack([groups.min(axis=1), groups.max(axis=1)], axis=-1)
-    return np.clip(np.rint(pair * 32767), -32768, 32767).astype(np.int16)
+    return np.asarray(np.clip(np.rint(pair * 32767), -32768, 32767), dtype=np.int16)
 
 
 def _halve(level: NDArray[np.int16]) -> NDArray[np.int16]:

@@ -30,7 +30,9 @@ def read_facts(path: Path) -> Facts:
     except FileNotFoundError as error:
         raise MediaError(path, "it is not there any more", "Connect the disk, or take the folder in again.") from error
     except OSError as error:
-        raise MediaError(path, f"it cannot be opened ({error.strerror or error})", "Look at its permissions.") from error
+        raise MediaError(
+            path, f"it cannot be opened ({error.strerror or error})", "Look at its permissions."
+        ) from error
     if not size:
         raise MediaError(path, "it is empty (0 bytes)", "Copy it again from the card.")
     if path.suffix.lower() not in MOVIE_ENDINGS | SOUND_ENDINGS and start[:4] not in {b"RIFF", b"RF64"}:

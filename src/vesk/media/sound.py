@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from pathlib import Path
+from typing import Self
 
 import numpy as np
 import soundfile
@@ -47,7 +48,7 @@ class SoundReader:
         """Close the file."""
         self._file.close()
 
-    def __enter__(self) -> SoundReader:
+    def __enter__(self) -> Self:
         return self
 
     def __exit__(self, *_: object) -> None:

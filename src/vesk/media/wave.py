@@ -91,26 +91,8 @@ def read_header(path: Path) -> WaveHeader:
         form = file.read(12)
         if len(form) < 12 or form[:4] not in {b"RIFF", b"RF64"} or form[8:12] != b"WAVE":
             raise MediaError(path, "it does not begin like a WAV file", "Copy it again from the card.")
-        size = path.stat().st_size
-        fmt = bext = b""
-        ixml, data_size, long_size, cut = "", -1, 0, False
-        while len(head := file.read(8)) == 8:
-            name, length = head[:4], struct.unpack("<I", head[4:])[0]
-            at = file.tell()
-            if name == b"ds64":
-                long_size = struct.unpack("<QQQ", file.read(24))[1]
-            elif name == b"fmt ":
-                fmt = file.read(min(length, 64))
-            elif name == b"bext":
-                bext = file.read(min(length, _LARGEST_TEXT))
-            elif name == b"iXML":
-                ixml = file.read(min(length, _LARGEST_TEXT)).split(b"\0", 1)[0].decode("utf-8", "replace")
-            elif name == b"data":
-                data_size = long_size if length == _LIMIT and long_size else length
-                if at + data_size > size:
-                    cut, data_size = True, size - at
-                length = data_size
-            file.seek(at + length + (length & 1))
+        chunks, data_size, cut = _walk_chunks(file, path.stat().st_size)
+    fmt, bext = chunks.get(b"fmt ", b""), chunks.get(b"bext", b"")
     if len(fmt) < 16 or data_size < 0:
         raise MediaError(path, "its WAV header names no sound", "Copy it again from the card.")
     kind, channels, rate, _, align, bits = struct.unpack("<HHIIHH", fmt[:16])
@@ -119,8 +101,35 @@ def read_header(path: Path) -> WaveHeader:
     if kind not in {_PCM, _FLOAT} or not channels or not rate or not align:
         raise MediaError(path, f"its sound is coded in a way (format {kind}) that is not read", "Bring it as PCM.")
     return WaveHeader(
-        rate, channels, bits, data_size // align, kind == _FLOAT, Bext.unpack(bext) if bext else None, ixml, cut
+        sample_rate=rate,
+        channels=channels,
+        bits=bits,
+        samples=data_size // align,
+        floating=kind == _FLOAT,
+        bext=Bext.unpack(bext) if bext else None,
+        ixml=chunks.get(b"iXML", b"").split(b"\0", 1)[0].decode("utf-8", "replace"),
+        truncated=cut,
     )
+
+
+def _walk_chunks(file: BinaryIO, size: int) -> tuple[dict[bytes, bytes], int, bool]:
+    """Return the small chunks by name, the size of the sound (-1 without), and whether the file ends inside it."""
+    kept: dict[bytes, bytes] = {}
+    data_size, long_size, cut = -1, 0, False
+    while len(head := file.read(8)) == 8:
+        name, length = head[:4], struct.unpack("<I", head[4:])[0]
+        at = file.tell()
+        if name == b"ds64":
+            long_size = struct.unpack("<QQQ", file.read(24).ljust(24, b"\0"))[1]
+        elif name in {b"fmt ", b"bext", b"iXML"}:
+            kept[name] = file.read(min(length, _LARGEST_TEXT))
+        elif name == b"data":
+            data_size = long_size if length == _LIMIT and long_size else length
+            if at + data_size > size:
+                cut, data_size = True, size - at
+            length = data_size
+        file.seek(at + length + (length & 1))
+    return kept, data_size, cut
 
 
 def _to_24_bit(block: NDArray[np.float32]) -> bytes:

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from fractions import Fraction
+from itertools import pairwise
 from math import floor
 
 import av
@@ -20,7 +21,8 @@ from vesk.simulator.world import Event, heard
 def _sound(take: Take, events: list[Event]) -> NDArray[np.float32]:
     times = take.times()
     return np.stack(
-        [heard(events, take.device, times, channel, take.seed) for channel in range(len(take.device.channels))], axis=1
+        [heard(events, take.device, times, channel, take.seed) for channel in range(len(take.device.channels))],
+        axis=1,
     )
 
 
@@ -62,13 +64,13 @@ def closing_frame(take: Take, events: list[Event]) -> int | None:
 
 def _levels(sound: NDArray[np.float32], count: int) -> NDArray[np.float64]:
     edges = np.linspace(0, sound.shape[0], count + 1).astype(int)
-    rms = np.array([np.sqrt(np.mean(sound[a:b, 0] ** 2)) if b > a else 0.0 for a, b in zip(edges[:-1], edges[1:], strict=True)])
+    rms = np.array([np.sqrt(np.mean(sound[a:b, 0] ** 2)) if b > a else 0.0 for a, b in pairwise(edges)])
     return np.clip(rms / max(float(np.percentile(rms, 98)), 1e-6), 0, 1)
 
 
 def _write_movie(take: Take, events: list[Event], sound: NDArray[np.float32]) -> None:
     device, rate = take.device, take.rate
-    options = {"movie_timescale": "240000", "fflags": "+bitexact"}
+    options = {"movie_timescale": "240000", "fflags": "+bitexact", "movflags": "use_metadata_tags"}
     with av.open(str(take.path), "w", format="mov", options=options) as container:
         container.metadata["scene"], container.metadata["take"] = take.shot.slate, str(take.shot.take)
         video = container.add_stream("libx264", rate=rate.fps)
@@ -79,7 +81,9 @@ def _write_movie(take: Take, events: list[Event], sound: NDArray[np.float32]) ->
         video.options = {"preset": "ultrafast", "crf": "30", "bf": "0", "x264-params": "threads=1"}
         video.metadata["timecode"] = str(take.label)
         video.metadata["reel_name"] = device.roll
-        audio = container.add_stream("pcm_s16le", rate=device.sample_rate, layout="mono" if sound.shape[1] == 1 else "stereo")
+        audio = container.add_stream(
+            "pcm_s16le", rate=device.sample_rate, layout="mono" if sound.shape[1] == 1 else "stereo"
+        )
         pictures = frames(
             count=take.frames, tag=device.tag, slate=take.shot.slate, take=take.shot.take,
             clap_frame=closing_frame(take, events), levels=_levels(sound, take.frames), seed=take.seed,
@@ -97,7 +101,11 @@ def _write_movie(take: Take, events: list[Event], sound: NDArray[np.float32]) ->
 
 
 def _mux_sound(
-    container: av.container.OutputContainer, audio: av.AudioStream, sound: NDArray[np.float32], start: int, stop: int
+    container: av.container.OutputContainer,
+    audio: av.AudioStream,
+    sound: NDArray[np.float32],
+    start: int,
+    stop: int,
 ) -> int:
     if stop <= start:
         return start

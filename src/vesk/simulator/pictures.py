@@ -26,7 +26,14 @@ def _background(seed: int) -> Image.Image:
 
 
 def frames(
-    *, count: int, tag: str, slate: str, take: int, clap_frame: int | None, levels: NDArray[np.float64], seed: int
+    *,
+    count: int,
+    tag: str,
+    slate: str,
+    take: int,
+    clap_frame: int | None,
+    levels: NDArray[np.float64],
+    seed: int,
 ) -> Iterator[Image.Image]:
     """Draw every frame of a take.
 

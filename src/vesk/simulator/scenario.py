@@ -119,7 +119,9 @@ def load(path: Path) -> Scenario:
             for rolling in shot.rolling:
                 scenario.device(rolling.source)
     except (OSError, KeyError, TypeError, ValueError, VeskError) as error:
-        raise ScenarioError(f"{path}: this scenario cannot be read ({error!r}). Compare it with the one that ships.") from error
+        raise ScenarioError(
+            f"{path}: this scenario cannot be read ({error!r}). Compare it with the one that ships."
+        ) from error
     return scenario
 
 
@@ -133,8 +135,6 @@ def _shot(number: int, raw: dict[str, Any]) -> Shot:
         talk=tuple((float(a), float(b)) for a, b in raw.get("talk", ())),
         horns=tuple(float(t) for t in raw.get("horn", ())),
         lines=int(raw.get("lines", 1000 + number)),
-        rolling=tuple(
-            Rolling(r["source"], float(r["from"]), float(r["to"]), r.get("file", "")) for r in raw["roll"]
-        ),
+        rolling=tuple(Rolling(r["source"], float(r["from"]), float(r["to"]), r.get("file", "")) for r in raw["roll"]),
         note=raw.get("note", ""),
     )

@@ -64,9 +64,9 @@ def truth(planned: list[Take], scenario: Scenario, out: Path) -> dict[str, Any]:
     pairs = []
     for picture in (take for take in planned if take.device.kind == CAMERA):
         for sound in (take for take in planned if take.device.kind != CAMERA):
-            shared = min(
-                picture.begins + picture.length_s, sound.begins + sound.length_s
-            ) - max(picture.begins, sound.begins)
+            shared = min(picture.begins + picture.length_s, sound.begins + sound.length_s) - max(
+                picture.begins, sound.begins
+            )
             if shared <= 0:
                 continue
             late = picture.hears_late_s - sound.hears_late_s

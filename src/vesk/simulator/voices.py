@@ -11,7 +11,16 @@ from numpy.typing import NDArray
 from scipy import signal
 
 RATE = 48_000
-_VOWELS = np.array([[730, 1090, 2440], [530, 1840, 2480], [270, 2290, 3010], [570, 840, 2410], [300, 870, 2240], [490, 1350, 1690]])
+_VOWELS = np.array(
+    [
+        [730, 1090, 2440],
+        [530, 1840, 2480],
+        [270, 2290, 3010],
+        [570, 840, 2410],
+        [300, 870, 2240],
+        [490, 1350, 1690],
+    ]
+)
 
 
 def _formants(excitation: NDArray[np.float64], centres: NDArray[np.float64]) -> NDArray[np.float64]:

@@ -104,10 +104,10 @@ def _lagrange(fine: NDArray[np.float32], where: NDArray[np.float64]) -> NDArray[
     part = where - base
     away = [part - node for node in _NODES]
     out = np.zeros(where.size)
-    for i, node in enumerate(_NODES):
+    for node in _NODES:
         weight = np.ones_like(part)
         for j, other in enumerate(_NODES):
             if other != node:
                 weight *= away[j] / (node - other)
-        out += weight * fine[np.clip(base + _NODES[i], 0, fine.size - 1)]
+        out += weight * fine[np.clip(base + node, 0, fine.size - 1)]
     return out

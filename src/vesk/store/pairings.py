@@ -30,7 +30,8 @@ def get_for_change(session: Session, pairing_id: int, version: int) -> Pairing:
         raise NotFoundError(f"There is no pairing number {pairing_id} here.")
     if pairing.version != version:
         raise StaleError(
-            "Somebody else changed this pairing meanwhile. Nothing of yours was applied: look at it as it is now and try again."
+            "Somebody else changed this pairing meanwhile. Nothing of yours was applied: "
+            "look at it as it is now and try again."
         )
     return pairing
 

@@ -13,9 +13,7 @@ OPEN = ("waiting", "running")
 
 def open_one(session: Session, *, day_id: int, kind: str, subject_id: int, what: str) -> Progress:
     """Return the row for a piece of work, waiting again if it had ended."""
-    query = select(Progress).where(
-        Progress.day_id == day_id, Progress.kind == kind, Progress.subject_id == subject_id
-    )
+    query = select(Progress).where(Progress.day_id == day_id, Progress.kind == kind, Progress.subject_id == subject_id)
     row = session.exec(query).first() or Progress(day_id=day_id, kind=kind, subject_id=subject_id, what=what)
     row.what, row.state, row.problem, row.stop, row.done, row.total = what, "waiting", "", False, 0, 0
     row.changed_at = datetime.now(UTC)
@@ -30,9 +28,7 @@ def find(session: Session, kind: str, subject_id: int) -> Progress | None:
     return session.exec(query.execution_options(populate_existing=True)).first()
 
 
-def set_state(
-    session: Session, row: Progress, state: str, *, done: int = 0, total: int = 0, problem: str = ""
-) -> None:
+def set_state(session: Session, row: Progress, state: str, *, done: int = 0, total: int = 0, problem: str = "") -> None:
     """Write how far it is."""
     row.state, row.done, row.total, row.problem = state, done, total, problem
     row.changed_at = datetime.now(UTC)

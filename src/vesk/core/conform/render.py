@@ -47,7 +47,7 @@ class Part:
 
 def picture_samples(frames: int, fps: Fraction, sample_rate: int) -> int:
     """Return how many samples are as long as `frames` of picture, to the nearest sample."""
-    return int(round(Fraction(frames) / fps * sample_rate))
+    return round(Fraction(frames) / fps * sample_rate)
 
 
 def render_range(part: Part, start: int, count: int, sample_rate: int) -> NDArray[np.float32]:
@@ -88,9 +88,7 @@ def render_range(part: Part, start: int, count: int, sample_rate: int) -> NDArra
     return np.ascontiguousarray(moved[-whole : -whole + count])
 
 
-def render(
-    parts: list[Part], *, frames: int, channels: int, sample_rate: int
-) -> Iterator[NDArray[np.float32]]:
+def render(parts: list[Part], *, frames: int, channels: int, sample_rate: int) -> Iterator[NDArray[np.float32]]:
     """Render several recordings onto one picture, block by block; silence where none sounds.
 
     Parameters

@@ -75,9 +75,7 @@ def search_by_waveform(
         if last - first < WORK_RATE:
             continue
         size = fft.next_fast_len(last - first + length, real=True)
-        curve = fft.irfft(
-            _flat(sound[first:last], size) * np.conj(_flat(picture[start : start + length], size)), size
-        )
+        curve = fft.irfft(_flat(sound[first:last], size) * np.conj(_flat(picture[start : start + length], size)), size)
         curve = curve / (float(np.sqrt(np.mean(curve**2))) or 1.0)
         # Index l: the segment's start meets sound sample first + l; the offset is start - first - l.
         lags = np.arange(-length, last - first)

@@ -1,4 +1,4 @@
-"""Coarse search: where, to about 10 ms, could two recordings share sound?
+"""Coarse search: where, to about 10 ms, two recordings could share sound.
 
 Segments of the shorter recording vote, along a bank of clock drifts, for the
 offset at which their onsets fall together.
@@ -160,6 +160,4 @@ def search(
     index = np.flatnonzero(found & (height > 3.0))
     index = index[np.argsort(height[index])[::-1][:most]]
     sign = 1.0 if swap else -1.0
-    return [
-        Candidate(float(offsets[i]), sign * float(best_drift[i]), float(height[i])) for i in index
-    ]
+    return [Candidate(float(offsets[i]), sign * float(best_drift[i]), float(height[i])) for i in index]

@@ -6,6 +6,8 @@ float16), and enough to say roughly where two recordings share sound.
 
 from __future__ import annotations
 
+from itertools import pairwise
+
 import numpy as np
 from numpy.typing import NDArray
 
@@ -23,7 +25,7 @@ _BLOCK = 6000  # feature frames at once: a minute, so that memory stays flat on 
 def _band_matrix() -> NDArray[np.float32]:
     edges = np.geomspace(110.0, 7200.0, BANDS + 1)
     bins = np.fft.rfftfreq(_FFT, 1 / WORK_RATE)
-    rows = [(bins >= low) & (bins < high) for low, high in zip(edges[:-1], edges[1:], strict=True)]
+    rows = [(bins >= low) & (bins < high) for low, high in pairwise(edges)]
     return np.array(rows, dtype=np.float32).T
 
 
@@ -51,9 +53,7 @@ def onset_features(sound: NDArray[np.float32]) -> NDArray[np.float16]:
     count = sound.size // HOP
     if count < 2:
         return np.zeros((count, BANDS), dtype=np.float16)
-    padded = np.concatenate(
-        [np.zeros(_WINDOW // 2, np.float32), sound, np.zeros(_WINDOW + HOP, np.float32)]
-    )
+    padded = np.concatenate([np.zeros(_WINDOW // 2, np.float32), sound, np.zeros(_WINDOW + HOP, np.float32)])
     frames = np.lib.stride_tricks.sliding_window_view(padded, _WINDOW)[::HOP]
     window = np.hanning(_WINDOW).astype(np.float32)
     matrix = _band_matrix()

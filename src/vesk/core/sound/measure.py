@@ -1,4 +1,4 @@
-"""Measure: given two recordings that may share sound, how do their times map?"""
+"""Measure how the times of two recordings that may share sound map onto each other."""
 
 from __future__ import annotations
 
@@ -42,7 +42,12 @@ def _accepted(places: list[Place]) -> bool:
 
 
 def measure(
-    picture: Hearing, sound: Hearing, *, proposal_s: float | None = None, reach_s: float = 5.0, channel: int = 0
+    picture: Hearing,
+    sound: Hearing,
+    *,
+    proposal_s: float | None = None,
+    reach_s: float = 5.0,
+    channel: int = 0,
 ) -> Measurement:
     """Measure how a sound recording lies against a picture recording's scratch sound.
 
@@ -99,10 +104,7 @@ def _decide(places: list[Place], picture: Hearing, sound: Hearing, channel: int)
     other = next((place for place in places[1:] if abs(place.guess.offset_s - at) > 0.1), None)
     ratio = other.strength / best.strength if other else None
     ambiguous = (
-        other is not None
-        and ratio is not None
-        and ratio > AMBIGUOUS_RATIO
-        and other.log10_false_alarm <= ACCEPT_LOG10
+        other is not None and ratio is not None and ratio > AMBIGUOUS_RATIO and other.log10_false_alarm <= ACCEPT_LOG10
     )
     head, tail = traced.stretch.head_s, traced.stretch.tail_s
     return Measurement(

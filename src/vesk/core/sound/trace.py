@@ -82,9 +82,7 @@ class Place:
         return Candidate(offset, rate * 1e6, self.strength)
 
 
-def lay_windows(
-    picture_size: int, sound_size: int, candidate: Candidate, *, most: int
-) -> Stretch | None:
+def lay_windows(picture_size: int, sound_size: int, candidate: Candidate, *, most: int) -> Stretch | None:
     """Lay windows over what picture and sound share if `candidate` is right; None when too short."""
     duration = sound_size / WORK_RATE / (1 + candidate.ppm * 1e-6)
     head = max(0.0, candidate.offset_s)
@@ -111,16 +109,14 @@ def _window(sound: NDArray[np.float32], start: int, length: int) -> NDArray[np.f
 
 def _band(size: int) -> NDArray[np.bool_]:
     bins = fft.rfftfreq(size, 1 / WORK_RATE)
-    return (bins >= _BAND_HZ[0]) & (bins <= _BAND_HZ[1])
+    return np.asarray((bins >= _BAND_HZ[0]) & (bins <= _BAND_HZ[1]))
 
 
 def _whitened(a: NDArray[np.float32], b: NDArray[np.float32], size: int) -> NDArray[np.float64]:
     """Correlate with smoothed-coherence whitening; index *l* is the lag of `b` behind `a`."""
     x, y = fft.rfft(a, size), fft.rfft(b, size)
     cross = y * np.conj(x)
-    smooth = np.sqrt(
-        ndimage.uniform_filter1d(np.abs(x) ** 2, 9) * ndimage.uniform_filter1d(np.abs(y) ** 2, 9)
-    )
+    smooth = np.sqrt(ndimage.uniform_filter1d(np.abs(x) ** 2, 9) * ndimage.uniform_filter1d(np.abs(y) ** 2, 9))
     cross /= smooth + 1e-3 * smooth.mean() + 1e-20
     return np.asarray(fft.irfft(np.where(_band(size), cross, 0), size))
 
@@ -192,6 +188,7 @@ def _log10_tail(z: float) -> float:
 
 def _coherence_weight(xs: NDArray[np.complex128], ys: NDArray[np.complex128]) -> NDArray[np.float64]:
     """Weigh the cross-spectrum by the coherence of all windows (Hannan and Thomson, 1973)."""
+
     def smooth(values: NDArray[np.float64]) -> NDArray[np.float64]:
         return np.asarray(ndimage.uniform_filter1d(values, 9))
 
@@ -302,9 +299,7 @@ def _robust_line(
     return line, agrees
 
 
-def look_at(
-    picture: NDArray[np.float32], sound: NDArray[np.float32], guess: Candidate, *, tried: int
-) -> Place | None:
+def look_at(picture: NDArray[np.float32], sound: NDArray[np.float32], guess: Candidate, *, tried: int) -> Place | None:
     """Look at one coarse candidate window by window.
 
     Parameters

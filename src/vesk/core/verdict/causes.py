@@ -9,7 +9,7 @@ from vesk.core.conform.correction import Correction, Errors, errors
 from vesk.core.sound.measurement import AMBIGUOUS, REFUSED, Measurement
 from vesk.core.timemap import TimeMap
 from vesk.core.tolerance import Tolerance
-from vesk.core.verdict.words import duration, frames_ms, how_late, signed
+from vesk.core.verdict.words import duration, how_late, signed
 
 WITHIN = "within tolerance"
 WHOLE_FRAME = "whole-frame offset"
@@ -38,6 +38,8 @@ class Verdict:
         What is so, with direction and figures.
     unless : str
         What would have to be true for it to be wrong.
+    brief : str
+        A few words for a ledger.
     holds : bool
         Whether head, middle and tail are within tolerance as laid now.
     """
@@ -45,6 +47,7 @@ class Verdict:
     cause: str
     text: str
     unless: str
+    brief: str
     holds: bool
 
 
@@ -93,6 +96,7 @@ def give_verdict(
             NO_SOUND,
             f"No common sound: {found.reason}.",
             "unless the two share sound too faint, too short or too far from the timecode to be heard here",
+            f"no common sound with {names.sound}",
             holds=False,
         )
     if found.decision == AMBIGUOUS:
@@ -100,6 +104,7 @@ def give_verdict(
             AMBIGUOUS_FIT,
             f"Ambiguous: {found.reason}; the second reaches {found.runner_up_ratio or 0:.0%} of the first.",
             "unless one of the two places is known to be the right take",
+            "fits at two places",
             holds=False,
         )
     points = (found.head_s, found.middle_s, found.tail_s)
@@ -108,7 +113,15 @@ def give_verdict(
     text = _sentence(cause, found, error, laid, names, fps)
     if proposal is not None and timecode_offset is not None and cause != WITHIN:
         text += " " + _mend(proposal, timecode_offset, found, points, fps, late_s)
-    return Verdict(cause, text, _unless(cause, names), holds=cause == WITHIN)
+    brief = _brief(cause, found, laid, names)
+    return Verdict(cause, text, _unless(cause, names), brief, holds=cause == WITHIN)
+
+
+def _brief(cause: str, found: Measurement, laid: TimeMap, names: Names) -> str:
+    if cause in {DRIFT, PULL}:
+        ppm = _left_ppm(found, laid)
+        return f"{names.picture} runs {abs(ppm):.1f} ppm {'slow' if ppm > 0 else 'fast'} against {names.sound}"
+    return cause
 
 
 def _drift_s(found: Measurement, laid: TimeMap) -> float:
@@ -145,9 +158,7 @@ def _left_ppm(found: Measurement, laid: TimeMap) -> float:
     return found.line.ppm - float(laid.ppm)
 
 
-def _sentence(
-    cause: str, found: Measurement, error: Errors, laid: TimeMap, names: Names, fps: Fraction
-) -> str:
+def _sentence(cause: str, found: Measurement, error: Errors, laid: TimeMap, names: Names, fps: Fraction) -> str:
     if cause == WITHIN:
         worst = max(error.all, key=abs)
         place = how_late(worst, fps)
@@ -176,7 +187,7 @@ def _sentence(
         OFFSET: "a fixed offset",
     }
     return (
-        f"Sound is {how_late(error.middle_s, fps)} ({frames_ms(error.middle_s, fps)}) from head to tail: "
+        f"Sound is {how_late(error.middle_s, fps)} ({signed(error.middle_s * 1000, 1)} ms) from head to tail: "
         f"{kinds[cause]} between {names.picture} and {names.sound}."
     )
 

@@ -20,11 +20,6 @@ def signed(value: float, digits: int) -> str:
     return (MINUS if negative else "+") + text
 
 
-def frames_ms(seconds: float, fps: Fraction) -> str:
-    """Write an error as ``+1.32 f (+52.8 ms)``."""
-    return f"{signed(seconds * float(fps), 2)} f ({signed(seconds * 1000, 1)} ms)"
-
-
 def how_late(seconds: float, fps: Fraction) -> str:
     """Write an error as words: ``1.32 frames late``.
 

@@ -1,0 +1,5 @@
+"""`python -m vesk`."""
+
+from vesk.cli.main import main
+
+raise SystemExit(main())

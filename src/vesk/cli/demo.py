@@ -1,0 +1,94 @@
+"""`vesk demo`: the demo day, built, taken in, measured and served."""
+
+from __future__ import annotations
+
+import argparse
+import os
+import shutil
+from dataclasses import replace
+from datetime import date
+from fractions import Fraction
+from pathlib import Path
+
+from vesk.cli.serve import serve
+from vesk.core.errors import RefusedError
+from vesk.services import cluster, state, supervisor
+from vesk.settings import Settings, from_environment
+
+# What the camera reports of the day say about the microphones, entered as a person would.
+DISTANCES_M = {"A": Fraction(2), "B": Fraction(22), "S1": Fraction(6, 10)}
+
+
+def arguments(parser: argparse.ArgumentParser) -> None:
+    """Name the options."""
+    parser.add_argument("--fresh", action="store_true", help="throw the demo away and start over")
+    parser.add_argument("--workers", type=int, default=supervisor.cores())
+
+
+def run(options: argparse.Namespace) -> int:
+    """Serve the demo until Ctrl-C."""
+    base = from_environment()
+    settings = replace(base, var=base.var / "demo", media_roots=(base.var / "demo" / "media",))
+    if options.fresh:
+        _throw_away(settings)
+    return serve(settings, options.workers, "demo", _prepare)
+
+
+def _throw_away(settings: Settings) -> None:
+    if state.alive(state.read(settings.var)):
+        raise RefusedError("The demo is running. End it with ./vesk stop before starting over.")
+    own = cluster.place(settings.var)
+    cluster.stop(own)
+    shutil.rmtree(own.data.parent, ignore_errors=True)
+    shutil.rmtree(settings.var, ignore_errors=True)
+
+
+def _prepare(settings: Settings, steps: supervisor.Steps) -> None:
+    media = settings.media_roots[0] / "day-6"
+    steps("demo media", lambda: _build(media))
+    steps("the demo day", lambda: _name_day(settings, media))
+
+
+def _build(media: Path) -> str:
+    done = media.parent / ".day-6-complete"
+    if done.exists():
+        return "are there"
+    from vesk.simulator import scenario, shoot  # noqa: PLC0415 - a second start does without
+
+    shutil.rmtree(media, ignore_errors=True)
+    chosen = scenario.load(shoot.SCENARIOS / "lantern_ferry.toml")
+    made = shoot.shoot(chosen, media, processes=len(os.sched_getaffinity(0)))
+    done.touch()
+    return f"{len(made)} recordings built"
+
+
+def _name_day(settings: Settings, media: Path) -> str:
+    from vesk.actions import intake  # noqa: PLC0415
+    from vesk.core.timecode import FrameRate  # noqa: PLC0415
+    from vesk.jobs.tasks import ask_intake  # noqa: PLC0415
+    from vesk.store import days  # noqa: PLC0415
+    from vesk.store.session import open_session  # noqa: PLC0415
+    from vesk.store.tables import Source  # noqa: PLC0415
+
+    with open_session(settings.sqlalchemy_url) as session:
+        if days.all_days(session):
+            return "is there"
+        day = intake.name_day(
+            session, settings, production="The Lantern Ferry", number=6, shot_on=date(2027, 3, 18),
+            rate=FrameRate(Fraction(25)), folder=str(media),
+        )  # fmt: skip
+        for tag, kind, folder, name in (
+            ("A", "picture", "A006 main camera", "main camera"),
+            ("B", "picture", "B004 far bank", "far bank"),
+            ("S1", "sound", "S1 sound roll 6", "main recorder"),
+        ):
+            session.add(
+                Source(
+                    day_id=day.id or 0, tag=tag, kind=kind, folder=folder, name=name,
+                    distance_mm=round(DISTANCES_M[tag] * 1000),
+                )
+            )  # fmt: skip
+        session.flush()
+        ask_intake(session, day.id or 0)
+        session.commit()
+    return "named; taking it in goes on in the background"

@@ -1,0 +1,38 @@
+"""What the commands for scripts share: JSON out, progress to standard error, one cache."""
+
+from __future__ import annotations
+
+import argparse
+import json
+import sys
+from pathlib import Path
+from typing import Any
+
+from vesk.core.timecode import FrameRate
+from vesk.settings import from_environment
+
+
+def json_option(parser: argparse.ArgumentParser) -> None:
+    """Add ``--json``."""
+    parser.add_argument("--json", action="store_true", help="print JSON (fields in docs/formats.md)")
+
+
+def rate_option(parser: argparse.ArgumentParser) -> None:
+    """Add ``--fps``."""
+    parser.add_argument("--fps", type=FrameRate.parse, metavar="R", help="the day's frame rate: 25, 23.976, 29.97 DF")
+
+
+def tell(text: str) -> None:
+    """Say what is being done, apart from the result."""
+    print(text, file=sys.stderr, flush=True)
+
+
+def show(values: Any) -> None:
+    """Print JSON."""
+    json.dump(values, sys.stdout, indent=1, ensure_ascii=True)
+    print()
+
+
+def cache() -> Path:
+    """Return where features are kept between runs."""
+    return from_environment().cache

@@ -1,0 +1,46 @@
+"""`vesk COMMAND`: finds the command's module and runs it."""
+
+from __future__ import annotations
+
+import argparse
+import sys
+from importlib import import_module
+
+from vesk.core.errors import VeskError
+
+COMMANDS = {
+    "demo": "build the demo day and serve it",
+    "serve": "serve an empty Vesk that may read a folder of yours",
+    "work": "run workers, here or on another machine",
+    "status": "say what runs",
+    "stop": "end what runs",
+    "simulate": "make the media of a scenario",
+    "probe": "print what files say of themselves",
+    "measure": "measure one sound file against one picture file",
+    "pair": "pair and measure a folder",
+    "conform": "pair, measure, correct and deliver a folder",
+    "bench": "measure accuracy and speed against the simulator's truth",
+}
+
+
+def main(arguments: list[str] | None = None) -> int:
+    """Run a command; returns its exit code."""
+    parser = argparse.ArgumentParser(prog="vesk", description="Conform dailies.")
+    chosen = parser.add_subparsers(dest="command", metavar="COMMAND", required=True)
+    for name, words in COMMANDS.items():
+        own = chosen.add_parser(name, help=words, description=f"{words[0].upper()}{words[1:]}.")
+        # Only the asked command's module is loaded: `status` needs no SciPy.
+        if (arguments or sys.argv[1:])[:1] == [name]:
+            module = import_module(f"vesk.cli.{name}")
+            module.arguments(own)
+            own.set_defaults(run=module.run)
+    options = parser.parse_args(arguments)
+    try:
+        return int(options.run(options) or 0)
+    except VeskError as error:
+        print(f"vesk: {error}", file=sys.stderr)
+        return 1
+    except KeyboardInterrupt:
+        return 130
+    except BrokenPipeError:
+        return 1

@@ -1,0 +1,48 @@
+"""`vesk measure --picture FILE --sound FILE`."""
+
+from __future__ import annotations
+
+import argparse
+from fractions import Fraction
+from pathlib import Path
+
+from vesk.actions.located import locate
+from vesk.actions.measuring import measure_by_sound
+from vesk.actions.walk import measurement_json
+from vesk.cli import files
+from vesk.core.pairing.by_timecode import pair_by_timecode
+from vesk.core.sound.measurement import MATCHED
+from vesk.core.timecode import FrameRate
+from vesk.core.verdict.words import signed
+
+
+def arguments(parser: argparse.ArgumentParser) -> None:
+    """Name the options."""
+    parser.add_argument("--picture", type=Path, required=True, help="the camera file, with its scratch sound")
+    parser.add_argument("--sound", type=Path, required=True, help="the recorder file")
+    files.rate_option(parser)
+    files.json_option(parser)
+
+
+def run(options: argparse.Namespace) -> int:
+    """Measure and print; exit 0 when matched, 3 when not."""
+    picture, sound = locate(options.picture, files.cache()), locate(options.sound, files.cache())
+    fps = picture.facts.fps
+    rate = options.fps or FrameRate(fps or Fraction(25), picture.facts.drop)
+    spans = [one.facts.span(str(n), one.path.name, str(n), rate) for n, one in enumerate((picture, sound))]
+    proposals, _ = pair_by_timecode(spans, rate)
+    proposal = float(proposals[0].offset) if proposals else None
+    found = measure_by_sound(picture, sound, proposal_s=proposal)
+    if options.json:
+        files.show(measurement_json(found, fps))
+    elif found.line is None:
+        print(f"{found.decision}: {found.reason}")
+    else:
+        line = found.line
+        print(f"{found.decision}{': ' + found.reason if found.reason else ''}")
+        band = line.band_at(found.head_s) * 1e3
+        print(f"offset  {signed(line.offset_s, 6)} s ± {band:.3f} ms (picture time of sound sample 0)")
+        print(f"rate    {signed(line.ppm, 3)} ± {1.96 * line.se_ppm:.3f} ppm (positive: the recorder's clock is fast)")
+        alarm = f"10^{found.log10_false_alarm:.0f}"
+        print(f"windows {found.share:.0%} agree; false-alarm probability {alarm}; channel {found.channel + 1}")
+    return 0 if found.decision == MATCHED else 3

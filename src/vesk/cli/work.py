@@ -1,0 +1,48 @@
+"""`vesk work`: workers, here or on another machine that reaches the database, the media and Vesk's folder."""
+
+from __future__ import annotations
+
+import argparse
+import socket
+from dataclasses import replace
+
+from vesk.core.errors import RefusedError
+from vesk.services import cluster, state, supervisor
+from vesk.settings import from_environment
+
+
+def arguments(parser: argparse.ArgumentParser) -> None:
+    """Name the options."""
+    parser.add_argument("--count", type=int, default=supervisor.cores(), help="how many workers (default: one a core)")
+    parser.add_argument("--one", metavar="NAME", help=argparse.SUPPRESS)
+
+
+def run(options: argparse.Namespace) -> int:
+    """Run one worker in this process, or several under a supervisor."""
+    settings = from_environment()
+    if not settings.database_url:
+        own = cluster.place(settings.var)
+        if not cluster.running(own):
+            raise RefusedError("No database runs here. Start ./vesk serve first, or name one in VESK_DATABASE.")
+        values = state.read(settings.var)
+        roots = tuple(type(settings.var)(part) for part in values.get("media", []))
+        settings = replace(settings, database_url=own.url(), media_roots=settings.media_roots or roots)
+    if options.one:
+        from vesk.jobs.queue import work  # noqa: PLC0415 - loads what the tasks need
+
+        work(settings, name=f"{socket.gethostname()}-{options.one}")
+        return 0
+    running = supervisor.Running(settings, own_cluster=False)
+    supervisor.stop_on_signals()
+    try:
+        running.start_workers(options.count)
+        print(f"{options.count} workers run; Ctrl-C ends them", flush=True)
+        running.watch()
+    except KeyboardInterrupt:
+        print("\nending the workers", flush=True)
+    finally:
+        for child in running.children.values():
+            child.terminate()
+        for child in running.children.values():
+            child.wait()
+    return 0

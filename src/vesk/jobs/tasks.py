@@ -1,0 +1,103 @@
+"""The tasks: load, call an action, save, report progress."""
+
+from __future__ import annotations
+
+import procrastinate
+from procrastinate import JobContext
+from sqlmodel import Session
+
+from vesk.actions import intake as intake_action
+from vesk.actions import measure as measure_action
+from vesk.actions import pairing as pairing_action
+from vesk.actions import turnover as turnover_action
+from vesk.jobs.queue import LATER, SOON, STALLED_S, URGENT, enqueue
+from vesk.jobs.tracked import tracked
+from vesk.settings import Settings, from_environment
+from vesk.store import days, pairings, progress, recordings, turnovers
+from vesk.store.tables import Day, Turnover
+
+tasks = procrastinate.Blueprint()
+
+
+@tasks.task(name="intake")
+def intake(day_id: int) -> None:
+    """Take a day's folder in, pair by timecode, and have everything listened to and measured."""
+    settings = from_environment()
+    with tracked(settings, "intake", day_id) as (session, report):
+        day = days.get_day(session, day_id)
+        taken = intake_action.take_in(session, settings, day, report)
+        for recording_id in taken.ready:
+            row = recordings.get(session, recording_id)
+            what = f"listening to {row.name}"
+            progress.open_one(session, day_id=day_id, kind="listen", subject_id=recording_id, what=what)
+            enqueue(session, "vesk:listen", priority=SOON, recording_id=recording_id)
+        _pair_and_measure(session, settings, day)
+
+
+def _pair_and_measure(session: Session, settings: Settings, day: Day) -> None:
+    for pairing_id in pairing_action.pair_day(session, settings, day):
+        ask_measure(session, pairing_id, priority=LATER)
+
+
+def ask_intake(session: Session, day_id: int) -> None:
+    """Enqueue a day's intake."""
+    progress.open_one(session, day_id=day_id, kind="intake", subject_id=day_id, what="taking the folder in")
+    enqueue(session, "vesk:intake", priority=URGENT, lock=f"intake-{day_id}", day_id=day_id)
+
+
+def ask_measure(session: Session, pairing_id: int, *, priority: int = URGENT) -> None:
+    """Enqueue a pairing's measurement."""
+    row = pairings.get(session, pairing_id)
+    members = recordings.by_id(session, {row.picture_id, row.sound_id})
+    what = f"measuring {members[row.picture_id].name} with {members[row.sound_id].name}"
+    progress.open_one(session, day_id=row.day_id, kind="measure", subject_id=pairing_id, what=what)
+    enqueue(session, "vesk:measure", priority=priority, lock=f"measure-{pairing_id}", pairing_id=pairing_id)
+
+
+def ask_turnover(session: Session, settings: Settings, day: Day) -> Turnover:
+    """Plan a turnover and enqueue its making."""
+    row = turnover_action.plan(session, settings, day)
+    progress.open_one(session, day_id=row.day_id, kind="deliver", subject_id=row.id or 0, what="making the turnover")
+    enqueue(session, "vesk:deliver", priority=URGENT, turnover_id=row.id)
+    return row
+
+
+@tasks.task(name="listen")
+def listen(recording_id: int) -> None:
+    """Compute what is kept of one recording's sound."""
+    settings = from_environment()
+    with tracked(settings, "listen", recording_id) as (session, report):
+        if report(0, 1):
+            measure_action.listen(session, settings, recording_id)
+            report(1, 1)
+
+
+@tasks.task(name="measure")
+def measure(pairing_id: int) -> None:
+    """Measure one pairing."""
+    settings = from_environment()
+    with tracked(settings, "measure", pairing_id) as (session, report):
+        if report(0, 1):
+            measure_action.measure_pairing(session, settings, pairing_id)
+            report(1, 1)
+
+
+@tasks.task(name="deliver")
+def deliver(turnover_id: int) -> None:
+    """Make one turnover."""
+    settings = from_environment()
+    with tracked(settings, "deliver", turnover_id) as (session, report):
+        row = turnovers.get(session, turnover_id)
+        row.state = "running"
+        session.add(row)
+        session.commit()
+        turnover_action.make(session, settings, row, report)
+
+
+@tasks.periodic(cron="*/5 * * * * *")
+@tasks.task(name="retry_stalled", queueing_lock="retry_stalled", pass_context=True)
+async def retry_stalled(context: JobContext, timestamp: int) -> None:  # noqa: ARG001
+    """Take up again the jobs of workers that died."""
+    manager = context.app.job_manager
+    for job in await manager.get_stalled_jobs(seconds_since_heartbeat=STALLED_S):
+        await manager.retry_job(job)

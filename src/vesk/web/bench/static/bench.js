@@ -1,0 +1,196 @@
+// The bench: three windows of one pairing at one zoom; zooming, slipping, listening.
+import { typing } from "/static/keys.js";
+import { draw } from "./draw.js";
+import { play, playhead, stop } from "./listen.js";
+
+const NARROW = 40 / 48000, WIDE = 12;
+/** @type {any} */
+let state = {};
+let span = 1, chosen = 0, mode = "sum";
+const moved = { frames: 0, tenths: 0, samples: 0, seconds: 0 };
+let waiting = 0, drawing = 0;
+
+const $ = (/** @type {string} */ id) => document.getElementById(id);
+const figures = () => /** @type {HTMLElement[]} */ ([...document.querySelectorAll(".window")]);
+const fraction = (/** @type {number} */ value) => (value < 0 ? "−" : "+") + Math.abs(value).toFixed(2);
+/** Seconds moved by hand and not yet sent. */
+const shift = () => (moved.frames + moved.tenths / 10) / state.fps + moved.samples / state.sound.rate + moved.seconds;
+
+const read = () => {
+  state = JSON.parse($("bench-state")?.textContent ?? "{}");
+  for (const [index, figure] of figures().entries()) figure.classList.toggle("chosen", index === chosen);
+  redraw();
+};
+
+/** The frames under a window: each picture stands over the time it is shown at. */
+const strips = () => {
+  for (const [index, figure] of figures().entries()) {
+    const holder = /** @type {HTMLElement} */ (figure.querySelector(".strip"));
+    const window_ = state.windows[index];
+    const names = [];
+    for (let k = 0; k < state.strip; k += 1) {
+      const at = window_.at_s + ((k + 0.5) / state.strip - 0.5) * span;
+      names.push(Math.floor(at * state.fps + 1e-6));
+    }
+    const key = names.join(" ");
+    if (holder.dataset.key === key && holder.children.length) continue;
+    holder.dataset.key = key;
+    holder.replaceChildren(...names.map((frame) => {
+      const cell = document.createElement("div");
+      const from = frame - window_.frame;
+      cell.className = from === 0 ? "cell here" : "cell";
+      if (frame >= 0 && frame < state.picture.frames) {
+        const image = document.createElement("img");
+        image.src = `/media/${state.picture.id}/frame/${frame}.jpg`;
+        image.alt = `frame ${frame}`;
+        image.draggable = false;
+        cell.append(image);
+      }
+      const label = document.createElement("span");
+      label.textContent = from === 0 ? "0" : `${from < 0 ? "−" : "+"}${Math.abs(from)}`;
+      cell.append(label);
+      return cell;
+    }));
+  }
+};
+
+const redraw = () => {
+  if (drawing) return;
+  drawing = requestAnimationFrame(() => {
+    drawing = 0;
+    if (!state.windows) return;
+    strips();
+    const channel = Number(/** @type {HTMLSelectElement | null} */ ($("track"))?.value ?? 0);
+    for (const [index, figure] of figures().entries()) {
+      const canvas = /** @type {HTMLCanvasElement} */ (figure.querySelector("canvas"));
+      const window_ = state.windows[index];
+      const at = index === chosen ? playhead() : null;
+      draw(canvas, state, { at: window_.at_s, span, shift: shift(), channel, playhead: at, error: window_.error_s }, redraw);
+      const out = /** @type {HTMLElement} */ (figure.querySelector(".error"));
+      if (window_.error_s !== null) out.textContent = `${fraction((window_.error_s + shift()) * state.fps)} f`;
+    }
+    for (const button of document.querySelectorAll("[data-zoom]")) button.toggleAttribute("aria-current", Math.abs(seconds(button) / span - 1) < 0.01);
+    if (playhead() !== null) redraw();
+  });
+};
+
+/** @param {Element} button */
+const seconds = (button) => {
+  const value = /** @type {HTMLElement} */ (button).dataset.zoom ?? "1";
+  if (value === "s") return 64 / state.sound.rate;
+  return value.endsWith("f") ? parseFloat(value) / state.fps : parseFloat(value);
+};
+
+let gliding = 0;
+/** Zoom smoothly to a span. @param {number} to */
+const zoom = (to) => {
+  to = Math.min(WIDE, Math.max(NARROW, to));
+  cancelAnimationFrame(gliding);
+  const from = span, begun = performance.now();
+  const step = (/** @type {number} */ now) => {
+    const part = Math.min(1, (now - begun) / 140);
+    span = part === 1 ? to : from * (to / from) ** part;
+    redraw();
+    if (part < 1) gliding = requestAnimationFrame(step);
+  };
+  gliding = requestAnimationFrame(step);
+};
+
+/** Send what was moved, once the hand rests. */
+const send = () => {
+  const form = /** @type {HTMLFormElement | null} */ ($("slip-form"));
+  if (!form || shift() === 0) { document.body.dataset.slipping = ""; return; }
+  for (const name of /** @type {const} */ (["frames", "tenths", "samples"])) /** @type {HTMLInputElement} */ (form.elements.namedItem(name)).value = String(moved[name]);
+  /** @type {HTMLInputElement} */ (form.elements.namedItem("seconds")).value = moved.seconds.toFixed(7);
+  form.requestSubmit();
+};
+
+/** @param {keyof typeof moved} unit @param {number} by @param {number} rest milliseconds to wait for more */
+const slip = (unit, by, rest) => {
+  moved[unit] += by;
+  document.body.dataset.slipping = "1";
+  const said = $("pending");
+  if (said) said.textContent = `slip ${fraction(shift() * state.fps)} f (${(shift() * 1000).toFixed(2).replace("-", "−")} ms)`;
+  redraw();
+  clearTimeout(waiting);
+  waiting = window.setTimeout(send, rest);
+};
+
+const listen = async () => {
+  const channel = /** @type {HTMLSelectElement} */ ($("track")).value;
+  try {
+    await play(state.pairing, state.windows[chosen].at_s, Math.max(span, 2.4), mode, channel, redraw);
+    redraw();
+  } catch (error) {
+    const said = $("pending");
+    if (said) said.textContent = error instanceof Error ? error.message : "It cannot be played.";
+  }
+};
+
+document.addEventListener("click", (event) => {
+  const button = /** @type {HTMLElement} */ (event.target).closest?.("button");
+  if (button?.dataset.zoom) zoom(seconds(button));
+  if (button?.dataset.listen) { mode = button.dataset.listen; listen(); }
+});
+document.addEventListener("change", (event) => { if (/** @type {HTMLElement} */ (event.target).id === "track") redraw(); });
+document.addEventListener("wheel", (event) => {
+  if (!(/** @type {HTMLElement} */ (event.target).closest?.(".window"))) return;
+  event.preventDefault();
+  span = Math.min(WIDE, Math.max(NARROW, span * 1.0015 ** event.deltaY));
+  redraw();
+}, { passive: false });
+
+/** @param {number} index */
+const choose = (index) => {
+  chosen = Math.min(2, Math.max(0, index));
+  for (const [number, figure] of figures().entries()) figure.classList.toggle("chosen", number === chosen);
+  redraw();
+};
+document.addEventListener("focusin", (event) => {
+  const figure = /** @type {HTMLElement} */ (event.target).closest?.(".window");
+  if (figure instanceof HTMLElement) choose(Number(figure.dataset.place));
+});
+
+// Dragging the production sound slips it; all three windows follow.
+/** @type {{ x: number, width: number } | null} */
+let held = null;
+document.addEventListener("pointerdown", (event) => {
+  const canvas = /** @type {HTMLElement} */ (event.target);
+  if (!(canvas instanceof HTMLCanvasElement) || event.button !== 0) return;
+  held = { x: event.clientX, width: canvas.clientWidth };
+  canvas.setPointerCapture(event.pointerId);
+  clearTimeout(waiting);
+});
+document.addEventListener("pointermove", (event) => {
+  if (!held) return;
+  slip("seconds", ((event.clientX - held.x) / held.width) * span, 600_000);
+  held.x = event.clientX;
+});
+document.addEventListener("pointerup", () => { if (held) { held = null; if (shift() !== 0) slip("seconds", 0, 60); } });
+
+document.addEventListener("keydown", (event) => {
+  if (typing(event.target) || event.metaKey || event.altKey || document.querySelector("dialog[open]")) return;
+  if (event.key === "ArrowLeft" || event.key === "ArrowRight") {
+    event.preventDefault();
+    slip(event.ctrlKey ? "samples" : event.shiftKey ? "frames" : "tenths", event.key === "ArrowRight" ? 1 : -1, 450);
+    return;
+  }
+  if (event.ctrlKey) return;
+  if (event.key === "ArrowUp" || event.key === "ArrowDown") { event.preventDefault(); choose(chosen + (event.key === "ArrowDown" ? 1 : -1)); }
+  else if (event.key === "+" || event.key === "=") zoom(span / 2);
+  else if (event.key === "-") zoom(span * 2);
+  else if (event.key === " " && !(event.target instanceof HTMLButtonElement)) { event.preventDefault(); if (playhead() !== null) { stop(); redraw(); } else listen(); }
+  else if ("serp".includes(event.key)) { mode = { s: "sum", e: "split", r: "scratch", p: "mix" }[event.key] ?? "sum"; listen(); }
+  else if (event.key === "[" || event.key === "]") /** @type {HTMLAnchorElement | null} */ ($(event.key === "[" ? "before" : "after"))?.click();
+});
+
+document.addEventListener("htmx:after:swap", () => {
+  // What was moved is either in the new state, or was refused and is taken back.
+  if (shift() !== 0 && document.body.dataset.slipping === "1") Object.assign(moved, { frames: 0, tenths: 0, samples: 0, seconds: 0 });
+  document.body.dataset.slipping = "";
+  read();
+});
+document.addEventListener("vesk:theme", redraw);
+new ResizeObserver(redraw).observe(document.body);
+document.fonts.ready.then(redraw);
+read();

@@ -1,0 +1,121 @@
+"""The chart of the day: one lane for each source on a time-of-day axis whose idle hours are folded away."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+from fractions import Fraction
+
+from vesk.core.timecode import FrameRate, Timecode
+from vesk.core.verdict.words import duration
+from vesk.store.tables import Recording, Source
+
+WIDTH, LEFT, RIGHT = 1236, 116, 30
+LANE, TOP = 24, 22
+FOLD = 16  # pixels a folded gap takes
+IDLE = Fraction(45)  # seconds nobody rolled: folded from here on
+_LABEL = 58  # pixels a time needs
+
+
+@dataclass(frozen=True, slots=True)
+class Block:
+    """A recording on its lane, pixels."""
+
+    x: float
+    width: float
+    recording: Recording
+    title: str
+    href_id: int | None
+    state: str
+
+
+@dataclass(frozen=True, slots=True)
+class Lane:
+    """A source's lane."""
+
+    y: float
+    source: Source
+    blocks: list[Block]
+
+
+@dataclass(frozen=True, slots=True)
+class Chart:
+    """Everything to draw."""
+
+    width: int
+    height: int
+    lanes: list[Lane]
+    times: list[tuple[float, str]]
+    folds: list[tuple[float, float, str]]
+
+
+class Axis:
+    """Time of day to pixels, with idle stretches folded to a fixed width."""
+
+    def __init__(self, spans: list[tuple[Fraction, Fraction]]) -> None:
+        self.runs: list[tuple[Fraction, Fraction]] = []
+        for start, stop in sorted(spans):
+            if self.runs and start - self.runs[-1][1] < IDLE:
+                self.runs[-1] = (self.runs[-1][0], max(self.runs[-1][1], stop))
+            else:
+                self.runs.append((start, stop))
+        rolling = float(sum((stop - start for start, stop in self.runs), Fraction(0))) or 1.0
+        fold = min(FOLD, 0.5 * (WIDTH - LEFT - RIGHT) / max(1, len(self.runs) - 1))
+        self._scale = (WIDTH - LEFT - RIGHT - fold * max(0, len(self.runs) - 1)) / rolling
+        self.starts: list[float] = []
+        x = float(LEFT)
+        for start, stop in self.runs:
+            self.starts.append(x)
+            x += float(stop - start) * self._scale + fold
+        self.fold = fold
+
+    def x(self, at: Fraction) -> float:
+        """Return where a moment of some run lies."""
+        for (start, stop), left in zip(self.runs, self.starts, strict=True):
+            if start <= at <= stop:
+                return left + float(at - start) * self._scale
+        return float(LEFT)
+
+
+def chart(
+    sources: list[Source],
+    listed: list[Recording],
+    clock: FrameRate,
+    partners: dict[int, tuple[int, str]],
+) -> Chart | None:
+    """Lay the day out; None when nothing on it has a time.
+
+    Parameters
+    ----------
+    sources, listed
+        The day's.
+    clock : FrameRate
+        Its label clock.
+    partners : dict
+        For a recording: a pairing to open, and its state word.
+    """
+    timed = [row for row in listed if row.start is not None and row.state == "ready"]
+    if not timed:
+        return None
+    axis = Axis([(row.start, row.start + row.duration) for row in timed if row.start is not None])
+    lanes = []
+    for index, source in enumerate(sources):
+        blocks = []
+        for row in timed:
+            if row.source_id != source.id or row.start is None:
+                continue
+            pairing, state = partners.get(row.id or 0, (None, "unpaired"))
+            x = axis.x(row.start)
+            width = max(3.0, axis.x(row.start + row.duration) - x)
+            label = Timecode.at(row.start, clock)
+            title = f"{row.name}, {label}, {duration(float(row.duration))}, {state}"
+            blocks.append(Block(x, width, row, title, pairing, state))
+        lanes.append(Lane(TOP + index * LANE, source, blocks))
+    times, last = [], -1e9
+    for (start, _), x in zip(axis.runs, axis.starts, strict=True):
+        if x - last >= _LABEL:
+            times.append((x, str(Timecode.at(start, clock))[:8]))
+            last = x
+    folds = []
+    for (_, stop), (start, _), x in zip(axis.runs[:-1], axis.runs[1:], axis.starts[1:], strict=True):
+        folds.append((x - axis.fold, axis.fold, duration(float(start - stop))))
+    return Chart(WIDTH, TOP + len(sources) * LANE + 4, lanes, times, folds)

@@ -1,0 +1,163 @@
+"""The take ledger: one row for each pairing of a camera take, and for each recording that has none."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+from fractions import Fraction
+
+from sqlmodel import Session
+
+from vesk.actions import standing
+from vesk.actions.intake import facts_of
+from vesk.actions.standing import CHECKED, SET_ASIDE, UNPAIRED, Standing
+from vesk.media.facts import PICTURE
+from vesk.store import days, recordings
+from vesk.store.tables import Day, Recording
+from vesk.web.shared.trace_plot import TracePlot, trace_plot
+
+FILTERS = {
+    "all": "all",
+    "needs": "needs you",
+    "out": "out of tolerance",
+    "unpaired": "unpaired",
+    "unchecked": "unchecked",
+}
+UNREADABLE = "unreadable"
+
+
+@dataclass(frozen=True, slots=True)
+class Row:
+    """One row of the ledger.
+
+    Attributes
+    ----------
+    slate : str
+        Scene and take; empty when this row goes on with the take above.
+    recording : Recording
+        The camera's, or the recorder's where there is no picture.
+    now : Standing or None
+        The pairing, where there is one.
+    """
+
+    slate: str
+    continued: bool
+    source: str
+    recording: Recording
+    label: str
+    now: Standing | None
+    plot: TracePlot | None
+    brief: str
+    state: str
+    needs: bool
+    out: bool
+
+    @property
+    def fps(self) -> Fraction:
+        """Of the picture; 1 where there is none."""
+        return self.now.fps if self.now else Fraction(1)
+
+    def shown_by(self, chosen: str) -> bool:
+        """Say whether a filter shows the row."""
+        return {
+            "needs": self.needs,
+            "out": self.out,
+            "unpaired": self.state == UNPAIRED,
+            "unchecked": self.state not in {CHECKED, SET_ASIDE, UNREADABLE} and self.now is not None,
+        }.get(chosen, True)
+
+
+def _slate(recording: Recording, now: Standing | None) -> str:
+    for own in ([now.sound] if now else []) + [recording]:
+        facts = facts_of(own)
+        if facts.scene:
+            return f"{facts.scene} / {facts.take}" if facts.take else facts.scene
+    return "—"
+
+
+def rows(session: Session, day: Day) -> list[Row]:
+    """Return the ledger's rows: takes by time, then what lies apart."""
+    clock = days.rate_of(day)
+    tags = {source.id: source.tag for source in days.sources(session, day.id or 0)}
+    by_picture: dict[int, list[Standing]] = {}
+    for now in standing.of_day(session, day):
+        by_picture.setdefault(now.pairing.picture_id, []).append(now)
+    made: list[Row] = []
+    apart: list[Row] = []
+    for recording in sorted(
+        recordings.of_day(session, day.id or 0), key=lambda r: (r.start is None, r.start or 0, r.path)
+    ):
+        own = by_picture.get(recording.id or 0, [])
+        source = tags.get(recording.source_id, "—")
+        if recording.state != "ready":
+            word = UNREADABLE if recording.state == "unreadable" else "vanished"
+            apart.append(_alone(recording, source, "—", recording.problem.split(": ", 1)[-1], word, needs=True))
+        elif own:
+            label = facts_of(recording).label(clock)
+            for index, now in enumerate(own):
+                made.append(_paired(recording, source, label, now, continued=index > 0))
+        elif recording.unpaired:
+            label = facts_of(recording).label(clock) or "—"
+            row = _alone(recording, source, label, recording.unpaired, UNPAIRED, needs=recording.kind == PICTURE)
+            (made if recording.kind == PICTURE else apart).append(row)
+    return made + apart
+
+
+def _paired(recording: Recording, source: str, label: str, now: Standing, *, continued: bool) -> Row:
+    verdict = now.verdict
+    brief = verdict.brief if verdict else "not measured yet"
+    if now.state == SET_ASIDE:
+        brief = now.pairing.reason
+    return Row(
+        slate=_slate(recording, now),
+        continued=continued,
+        source=source,
+        recording=recording,
+        label=label,
+        now=now,
+        plot=trace_plot(now, width=150, height=26, left=0, pad=1.5),
+        brief=brief,
+        state=now.state,
+        needs=now.needs_person,
+        out=verdict is not None and not verdict.holds and now.state not in {CHECKED, SET_ASIDE},
+    )
+
+
+def _alone(recording: Recording, source: str, label: str, why: str, state: str, *, needs: bool) -> Row:
+    return Row(
+        slate=_slate(recording, None) if recording.facts else "—",
+        continued=False,
+        source=source,
+        recording=recording,
+        label=label,
+        now=None,
+        plot=None,
+        brief=why,
+        state=state,
+        needs=needs,
+        out=False,
+    )
+
+
+def headline(listed: list[Row]) -> str:
+    """Say in one sentence how the day stands."""
+    takes = {
+        row.recording.id
+        for row in listed
+        if row.recording.kind == PICTURE and row.state not in {UNREADABLE, "vanished"}
+    }
+    silent = {row.recording.id for row in listed if row.state == UNPAIRED and row.recording.kind == PICTURE}
+    needing = {row.recording.id for row in listed if row.needs and row.recording.id in takes} - silent
+    holding = takes - needing - silent
+    wild = sum(row.state == UNPAIRED and row.recording.kind != PICTURE for row in listed)
+    broken = sum(row.state in {UNREADABLE, "vanished"} for row in listed)
+    parts = [f"{len(holding)} {'holds' if len(holding) == 1 else 'hold'}"]
+    parts.append(f"{len(needing)} {'needs' if len(needing) == 1 else 'need'} you")
+    if silent:
+        parts.append(f"{len(silent)} {'has' if len(silent) == 1 else 'have'} no sound")
+    tail = []
+    if wild:
+        tail.append(f"{wild} sound without picture")
+    if broken:
+        tail.append(f"{broken} file{'' if broken == 1 else 's'} cannot be read")
+    takes_word = "take" if len(takes) == 1 else "takes"
+    return f"{len(takes)} camera {takes_word}: {', '.join(parts)}" + (f"; {', '.join(tail)}" if tail else "")

@@ -1,0 +1,130 @@
+"""Intake: name a day, take its folder in, see what came and what each source is known to be."""
+
+from __future__ import annotations
+
+from datetime import UTC, date, datetime
+from fractions import Fraction
+
+from flask import Blueprint, redirect, render_template, request, url_for
+from flask.typing import ResponseReturnValue
+
+from vesk.actions import intake
+from vesk.actions.intake import facts_of
+from vesk.core.errors import RefusedError, VeskError
+from vesk.core.timecode import FrameRate
+from vesk.jobs.tasks import ask_intake
+from vesk.store import days, recordings
+from vesk.web.shared import render, session, settings
+from vesk.web.shared.page import day_frame
+
+bp = Blueprint("intake", __name__, template_folder="templates")
+
+RATES = ("23.976", "24", "25", "29.97 DF", "29.97", "30", "47.952", "48", "50", "59.94 DF", "59.94", "60")
+
+
+def _new(*, status: int = 200, problem: str = "") -> ResponseReturnValue:
+    roots = settings().media_roots
+    folders = [root for root in roots if root.is_dir()]
+    folders += sorted(
+        child for root in folders for child in root.iterdir() if child.is_dir() and not child.name.startswith(".")
+    )
+    return render_template(
+        "intake/new.html", roots=roots, folders=folders[:200], rates=RATES, form=request.form, problem=problem,
+        known=days.all_days(session()), today=datetime.now(UTC).date(),
+    ), status  # fmt: skip
+
+
+@bp.get("/new")
+def new_day() -> ResponseReturnValue:
+    """Ask for a production, a day and its folder."""
+    return _new()
+
+
+@bp.post("/new")
+def make_day() -> ResponseReturnValue:
+    """Name the day and take its folder in, or give the form back with what is wrong."""
+    form = request.form
+    try:
+        number = form.get("number", "").strip()
+        if not number.isdecimal() or int(number) > 9999:
+            raise RefusedError("The shoot day is a number, like 6.")
+        try:
+            shot_on = date.fromisoformat(form.get("shot_on", ""))
+        except ValueError:
+            raise RefusedError("The date is written like 2027-03-18.") from None
+        day = intake.name_day(
+            session(), settings(), production=form.get("production", ""), number=int(number), shot_on=shot_on,
+            rate=FrameRate.parse(form.get("rate", "")), folder=form.get("folder", "").strip(),
+        )  # fmt: skip
+        ask_intake(session(), day.id or 0)
+        session().commit()
+    except VeskError as error:
+        session().rollback()
+        return _new(status=422, problem=str(error))
+    return redirect(url_for("intake.show", day_id=day.id), 303)
+
+
+def _show(day_id: int, *, status: int = 200, problem: str = "", said: str = "") -> ResponseReturnValue:
+    frame = day_frame(day_id)
+    rows = recordings.of_day(session(), day_id)
+    tags = {source.id: source.tag for source in days.sources(session(), day_id)}
+    listed = [
+        (row, facts_of(row), tags.get(row.source_id, "—"), facts_of(row).label(frame.clock))
+        for row in rows
+        if row.state == "ready"
+    ]
+    return render(
+        "intake/page.html",
+        "intake/_intake.html",
+        status=status,
+        frame=frame,
+        listed=listed,
+        odd=[row for row in rows if row.state != "ready"],
+        sources=days.sources(session(), day_id),
+        total=sum(row.size for row in rows),
+        problem=problem,
+        said=said,
+    )
+
+
+@bp.get("/days/<int:day_id>/intake")
+def show(day_id: int) -> ResponseReturnValue:
+    """Show what came."""
+    return _show(day_id)
+
+
+@bp.post("/days/<int:day_id>/intake")
+def again(day_id: int) -> ResponseReturnValue:
+    """Take the folder in again."""
+    days.get_day(session(), day_id)
+    ask_intake(session(), day_id)
+    session().commit()
+    return _show(day_id, said="Taking the folder in again; what was decided stays.")
+
+
+@bp.post("/sources/<int:source_id>")
+def describe(source_id: int) -> ResponseReturnValue:
+    """Save what is known of a source."""
+    form = request.form
+    day_id = days.get_source(session(), source_id).day_id
+    try:
+        version = form.get("version", "")
+        if not version.isdecimal():
+            raise RefusedError("The page is out of date. Load it again.")
+        source = intake.describe_source(
+            session(), settings(), source_id, version=int(version), name=form.get("name", "")[:80],
+            distance_m=_number(form.get("distance_m", ""), "metres"),
+            delay_ms=_number(form.get("delay_ms", ""), "milliseconds"),
+        )  # fmt: skip
+        session().commit()
+    except VeskError as error:
+        session().rollback()
+        return _show(day_id, status=422, problem=str(error))
+    return _show(day_id, said=f"Source {source.tag} is saved; every pairing of it follows.")
+
+
+def _number(text: str, unit: str) -> Fraction:
+    try:
+        return Fraction(text.strip().replace(",", ".").replace("\N{MINUS SIGN}", "-") or "0")
+    except (ValueError, ZeroDivisionError):
+        raise RefusedError(f"{text!r} is not a number of {unit}.") from None

@@ -1,0 +1,1 @@
+"""Waveforms, frames and sound for the pages to draw and play."""

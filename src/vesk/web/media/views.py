@@ -1,0 +1,143 @@
+"""Binary answers: peaks, samples, frames, and short stretches to listen to."""
+
+from __future__ import annotations
+
+import io
+import struct
+from fractions import Fraction
+
+import numpy as np
+from flask import Blueprint, Response, request, send_file
+from flask.typing import ResponseReturnValue
+
+from vesk.actions import standing
+from vesk.actions.located import Located
+from vesk.core.conform.render import Part, render_range
+from vesk.core.errors import RefusedError
+from vesk.core.timemap import TimeMap, exact_seconds
+from vesk.media.peaks import read_peaks
+from vesk.media.sound import SoundReader
+from vesk.store import days, recordings
+from vesk.web.media.frames import ensure_frames
+from vesk.web.shared import session, settings
+
+bp = Blueprint("media", __name__, url_prefix="/media")
+
+MOST_PEAKS, MOST_SAMPLES, MOST_SECONDS = 1 << 14, 1 << 16, 30
+AROUND = 12  # frames decoded on either side of the one asked for: its neighbours are asked for next
+
+
+def _located(recording_id: int) -> Located:
+    row = recordings.get(session(), recording_id)
+    if row.state != "ready":
+        raise RefusedError(row.problem)
+    return standing.located(settings(), days.get_day(session(), row.day_id), row)
+
+
+def _whole(name: str, low: int, high: int) -> int:
+    try:
+        return min(max(int(request.args.get(name, "0")), low), high)
+    except ValueError:
+        raise RefusedError(f"{name} is a whole number.") from None
+
+
+def _kept(data: bytes, content: str) -> Response:
+    """Answer with what never changes for this content."""
+    response = Response(data, mimetype="application/octet-stream")
+    response.set_etag(f"{content}-{request.query_string.decode(errors='replace')}")
+    response.cache_control.max_age = 86_400
+    response.cache_control.private = True
+    return response.make_conditional(request)
+
+
+@bp.get("/<int:recording_id>/peaks")
+def peaks(recording_id: int) -> ResponseReturnValue:
+    """Give int16 pairs (lowest, highest) of one channel: ``level``, ``start``, ``count``, ``channel``."""
+    place = _located(recording_id)
+    channel = _whole("channel", 0, max(0, place.facts.channels - 1))
+    if not place.kept.peaks.exists():
+        raise RefusedError("Its waveform is not computed yet.")
+    data = read_peaks(
+        place.kept.peaks,
+        _whole("level", 0, 30),
+        _whole("start", -(1 << 40), 1 << 40),
+        _whole("count", 0, MOST_PEAKS),
+        [channel],
+    )
+    return _kept(data.astype("<i2").tobytes(), place.kept.folder.name)
+
+
+@bp.get("/<int:recording_id>/samples")
+def samples(recording_id: int) -> ResponseReturnValue:
+    """Give int16 samples of one channel: ``start``, ``count``, ``channel``."""
+    place = _located(recording_id)
+    channel = _whole("channel", 0, max(0, place.facts.channels - 1))
+    with SoundReader(place.sound_path) as reader:
+        block = reader.read(_whole("start", -(1 << 40), 1 << 40), _whole("count", 0, MOST_SAMPLES))[:, channel]
+    data = np.clip(np.rint(block * 32767), -32768, 32767).astype("<i2").tobytes()
+    return _kept(data, place.kept.folder.name)
+
+
+@bp.get("/<int:recording_id>/frame/<int:index>.jpg")
+def frame(recording_id: int, index: int) -> ResponseReturnValue:
+    """Give one exact picture frame."""
+    place = _located(recording_id)
+    if place.facts.frames is None or index >= place.facts.frames:
+        raise RefusedError(f"{place.path.name} ends before frame {index}.")
+    if not place.kept.frame(index).exists():
+        ensure_frames(place, list(range(max(0, index - AROUND), min(place.facts.frames, index + AROUND))))
+    return send_file(place.kept.frame(index), mimetype="image/jpeg", max_age=86_400, conditional=True)
+
+
+@bp.get("/listen/<int:pairing_id>.wav")
+def listen(pairing_id: int) -> ResponseReturnValue:
+    """Give a short stretch as laid now: ``at_s``, ``span_s``, ``mode`` (sum, split, scratch, mix), ``channel``."""
+    now = standing.of_pairing(session(), pairing_id)
+    try:
+        at, span = float(request.args["at_s"]), float(request.args["span_s"])
+    except (KeyError, ValueError):
+        raise RefusedError("Listening needs at_s and span_s.") from None
+    mode = request.args.get("mode", "sum")
+    picture = standing.located(settings(), now.day, now.picture)
+    sound = standing.located(settings(), now.day, now.sound)
+    rate = sound.facts.sample_rate
+    start = round((at - min(span, MOST_SECONDS) / 2) * rate)
+    count = round(min(max(span, 0.05), MOST_SECONDS) * rate)
+    channel = _whole("channel", 0, max(0, sound.facts.channels - 1))
+    with SoundReader(sound.sound_path) as reader:
+        production = render_range(Part(reader.read, reader.frames, now.laid), start, count, rate)[:, channel]
+    scratch = np.zeros(count, np.float32)
+    if picture.facts.channels:
+        with SoundReader(picture.sound_path) as reader:
+            # Distance and internal delay are known: what is summed is where the sound belongs.
+            late = exact_seconds(now.late_s)
+            back = TimeMap(-late)
+            scale = picture.facts.sample_rate
+            own_start = round(float((Fraction(start, rate) + late) * scale))
+            if scale == rate:
+                scratch = render_range(Part(reader.read, reader.frames, back), start, count, rate)[:, 0]
+            else:
+                need = reader.read(own_start, int(count * scale / rate) + 1)[:, 0]
+                scratch = np.interp(np.arange(count) * scale / rate, np.arange(need.size), need).astype(np.float32)
+    left, right = {
+        "sum": (0.5 * (scratch + production),) * 2,
+        "split": (scratch, production),
+        "scratch": (scratch,) * 2,
+        "mix": (production,) * 2,
+    }.get(mode, (production,) * 2)
+    response = Response(_wav(np.stack([left, right], axis=1), rate), mimetype="audio/wav")
+    response.cache_control.no_store = True
+    return response
+
+
+def _wav(sound: np.ndarray, rate: int) -> bytes:
+    data = np.clip(np.rint(sound * 32767), -32768, 32767).astype("<i2").tobytes()
+    out = io.BytesIO()
+    out.write(
+        b"RIFF"
+        + struct.pack("<I", 36 + len(data))
+        + b"WAVEfmt "
+        + struct.pack("<IHHIIHH", 16, 1, 2, rate, rate * 4, 4, 16)
+    )
+    out.write(b"data" + struct.pack("<I", len(data)) + data)
+    return out.getvalue()

@@ -1,0 +1,19 @@
+// Keys that work on every page; a page's own actions carry data-key on their buttons.
+
+/** @param {EventTarget | null} target */
+export const typing = (target) =>
+  target instanceof HTMLElement && (target.isContentEditable || /^(INPUT|SELECT|TEXTAREA)$/.test(target.tagName)) &&
+  !(target instanceof HTMLInputElement && target.type === "checkbox");
+
+const dialog = /** @type {HTMLDialogElement} */ (document.getElementById("keys"));
+document.getElementById("show-keys")?.addEventListener("click", () => dialog.showModal());
+
+document.addEventListener("keydown", (event) => {
+  if (typing(event.target) || event.ctrlKey || event.metaKey || event.altKey || dialog.open) return;
+  if (event.key === "?") { event.preventDefault(); dialog.showModal(); return; }
+  if (event.key === "n") { document.dispatchEvent(new CustomEvent("vesk:turn-theme")); return; }
+  const page = /** @type {HTMLAnchorElement | null} */ (document.querySelector(`[data-page="${CSS.escape(event.key)}"]`));
+  if (page) { location.assign(page.href); return; }
+  const action = /** @type {HTMLButtonElement | null} */ (document.querySelector(`button[data-key="${CSS.escape(event.key)}"]:not(:disabled)`));
+  if (action) { event.preventDefault(); action.click(); }
+});

@@ -1,0 +1,43 @@
+// The ledger: walking it by keys, selecting rows, and showing where a row lies on the chart.
+import { typing } from "/static/keys.js";
+
+const rows = () => /** @type {HTMLTableRowElement[]} */ ([...document.querySelectorAll("#ledger tbody tr")]);
+
+const count = () => {
+  const said = document.getElementById("picked");
+  const number = document.querySelectorAll("input[name=pairing]:checked").length;
+  if (said) said.textContent = number ? `${number} selected` : "none selected";
+};
+
+document.addEventListener("change", (event) => {
+  const target = /** @type {HTMLInputElement} */ (event.target);
+  if (target.id === "pick-all") {
+    for (const box of /** @type {NodeListOf<HTMLInputElement>} */ (document.querySelectorAll("input[name=pairing]"))) box.checked = target.checked;
+  }
+  count();
+});
+
+/** @param {Element | null} row @param {boolean} on */
+const point = (row, on) => {
+  if (!(row instanceof HTMLElement)) return;
+  for (const id of [row.dataset.recording, row.dataset.sound]) {
+    if (id) for (const block of document.querySelectorAll(`.block[data-recording="${id}"]`)) block.classList.toggle("here", on);
+  }
+};
+for (const [name, on] of /** @type {[string, boolean][]} */ ([["mouseover", true], ["mouseout", false], ["focusin", true], ["focusout", false]])) {
+  document.addEventListener(name, (event) => point(/** @type {Element} */ (event.target).closest?.("#ledger tbody tr"), on));
+}
+
+document.addEventListener("keydown", (event) => {
+  if (typing(event.target) || event.ctrlKey || event.metaKey || event.altKey || document.querySelector("dialog[open]")) return;
+  const all = rows();
+  const at = all.findIndex((row) => row.contains(document.activeElement));
+  if (event.key === "ArrowDown" || event.key === "ArrowUp") {
+    const next = all[Math.min(all.length - 1, Math.max(0, at + (event.key === "ArrowDown" ? 1 : -1)))];
+    if (next) { event.preventDefault(); next.focus(); next.scrollIntoView({ block: "nearest" }); }
+  } else if (at >= 0 && document.activeElement === all[at]) {
+    if (event.key === "Enter" && all[at].dataset.href) location.assign(all[at].dataset.href ?? "");
+    const box = /** @type {HTMLInputElement | null} */ (all[at].querySelector("input[name=pairing]"));
+    if (event.key === " " && box) { event.preventDefault(); box.checked = !box.checked; count(); }
+  }
+});

@@ -1,0 +1,38 @@
+// Follows the day's long work: refreshes the progress line, and the page when a piece of work has ended.
+
+/** @returns {HTMLElement | null} */
+const line = () => document.getElementById("progress");
+
+/** Fetch a partial and lay it over what is there.
+ * @param {string} url @param {HTMLElement} target */
+const refresh = (url, target) => window.htmx.ajax("GET", url, { target: `#${target.id}`, swap: "outerMorph" });
+
+/** Somebody is in the middle of something that a refresh would take away.
+ * @param {HTMLElement} page */
+const busy = (page) =>
+  page.contains(document.activeElement) && /^(INPUT|SELECT|TEXTAREA)$/.test(document.activeElement?.tagName ?? "") ||
+  page.querySelector("input[name=pairing]:checked") !== null || document.body.dataset.slipping === "1";
+
+let shown = line()?.dataset.stamp;
+const follow = async () => {
+  const now = line();
+  if (now && !document.hidden) {
+    try {
+      const response = await fetch(now.dataset.url ?? "", { headers: { "HX-Request-Type": "partial" } });
+      if (response.ok) {
+        const holder = document.createElement("template");
+        holder.innerHTML = await response.text();
+        const fresh = /** @type {HTMLElement} */ (holder.content.firstElementChild);
+        const was = now.dataset.open;
+        if (fresh.outerHTML !== now.outerHTML) { now.replaceWith(fresh); window.htmx.process(fresh); }
+        const page = /** @type {HTMLElement | null} */ (document.querySelector("[data-live]"));
+        if (page && (fresh.dataset.stamp !== shown || was !== fresh.dataset.open) && !busy(page)) {
+          shown = fresh.dataset.stamp;
+          refresh(page.dataset.live ?? "", page);
+        }
+      }
+    } catch { /* the server is away; the next turn asks again */ }
+  }
+  setTimeout(follow, line()?.dataset.open === "1" ? 1000 : 3000);
+};
+setTimeout(follow, 800);

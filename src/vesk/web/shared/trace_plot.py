@@ -1,0 +1,115 @@
+"""The trace as a picture: the same rules for the small plot of a row and the large one of the bench."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+
+from vesk.actions.standing import Standing
+from vesk.core.conform.correction import error_at
+
+MOST_TICKS = 48
+
+
+@dataclass(frozen=True, slots=True)
+class Mark:
+    """A point of a plot: where, and how sure (0 to 1), and whether it lies on the line."""
+
+    x: float
+    y: float
+    weight: float
+    agrees: bool
+
+
+@dataclass(frozen=True, slots=True)
+class TracePlot:
+    """A trace ready to be drawn; all places in pixels from the top left.
+
+    Attributes
+    ----------
+    band : (top, bottom)
+        Of the tolerance.
+    line : (x1, y1, x2, y2)
+        The fitted line, from head to tail.
+    timecode_y : float
+        Where timecode alone would put the error at the head: always zero before corrections.
+    grid : list of (y, text)
+        Levels in frames.
+    """
+
+    width: float
+    height: float
+    left: float
+    right: float
+    band: tuple[float, float]
+    zero: float
+    marks: list[Mark]
+    line: tuple[float, float, float, float] | None
+    edge: list[tuple[float, float]]
+    grid: list[tuple[float, str]]
+    places: list[tuple[float, str]]
+
+
+def _nice(value: float) -> float:
+    for step in (0.05, 0.1, 0.25, 0.5, 1, 2, 5, 10, 25, 50, 100, 250, 1000, 5000, 25000):
+        if value <= step * 4:
+            return step
+    return value / 4
+
+
+def trace_plot(now: Standing, *, width: float, height: float, left: float, pad: float) -> TracePlot | None:
+    """Lay out a pairing's trace as it is laid now: late above, early below, in frames."""
+    found = now.found
+    errors = now.errors
+    if found is None or found.line is None or errors is None:
+        return None
+    fps = float(now.fps)
+    laid, late = now.laid, now.late_s
+    head, tail = found.head_s, found.tail_s
+    span = max(tail - head, 1e-6)
+    rows = []
+    for point in found.trace:
+        # The offset heard in this window against where the sound is laid.
+        sits = float(laid.offset) + float(laid.rate) * (point.at_s - point.offset_s)
+        rows.append((point.at_s, (sits - (point.at_s - late)) * fps, point.weight, point.agrees))
+    if len(rows) > MOST_TICKS:
+        # Thinned for the eye; the strongest of each stretch stays.
+        size = len(rows) / MOST_TICKS
+        rows = [max(rows[int(i * size) : int((i + 1) * size)], key=lambda row: row[2]) for i in range(MOST_TICKS)]
+    tolerance = float(now.tolerance.frames)
+    ends = [error * fps for error in errors.all]
+    top = max(2 * tolerance, *(abs(e) for e in ends)) * 1.2
+    # Zero is always in sight; a trace far to one side leaves the other side small.
+    high = max(top if max(ends) > 0 else 2 * tolerance, 2 * tolerance)
+    low = max(top if min(ends) < 0 else 2 * tolerance, 2 * tolerance)
+
+    def x(at: float) -> float:
+        return left + (at - head) / span * (width - left - pad)
+
+    def y(frames: float) -> float:
+        return pad + (high - min(max(frames, -low), high)) / (high + low) * (height - 2 * pad)
+
+    step = _nice(high + low)
+    levels = [n * step for n in range(-int(low / step), int(high / step) + 1)]
+    digits = 2 if step < 0.1 or step == 0.25 else 1 if step < 1 else 0
+    edge = []
+    for side in (1, -1):
+        steps = range(25) if side == 1 else range(24, -1, -1)
+        for n in steps:
+            at = head + span * n / 24
+            error = error_at(laid, found.line, at, late_s=late) + side * found.line.band_at(at)
+            edge.append((x(at), y(error * fps)))
+    return TracePlot(
+        width=width,
+        height=height,
+        left=left,
+        right=width - pad,
+        band=(y(tolerance), y(-tolerance)),
+        zero=y(0),
+        marks=[Mark(x(at), y(frames), weight, agrees) for at, frames, weight, agrees in rows],
+        line=(x(head), y(ends[0]), x(tail), y(ends[2])),
+        edge=edge,
+        grid=[(y(level), f"{'+' if level >= 0 else chr(8722)}{abs(level):.{digits}f}") for level in levels],
+        places=[
+            (x(at), name) for at, name in zip((head, found.middle_s, tail), ("head", "middle", "tail"), strict=True)
+        ],
+    )

@@ -1,0 +1,70 @@
+"""Turnover: what will be made, what stands in the way, what was made and how it measured afterwards."""
+
+from __future__ import annotations
+
+from pathlib import Path
+
+from flask import Blueprint, send_file
+from flask.typing import ResponseReturnValue
+
+from vesk.actions import turnover
+from vesk.core.errors import NotFoundError, RefusedError
+from vesk.jobs.tasks import ask_turnover
+from vesk.store import days, recordings, turnovers
+from vesk.web.shared import render, session, settings
+from vesk.web.shared.page import day_frame
+
+bp = Blueprint("turnover", __name__, template_folder="templates")
+
+
+def _show(day_id: int, *, status: int = 200, problem: str = "", said: str = "") -> ResponseReturnValue:
+    opened = session()
+    frame = day_frame(day_id)
+    made = turnovers.of_day(opened, day_id)
+    names = {row.id: row for row in recordings.of_day(opened, day_id)}
+    return render(
+        "turnover/page.html",
+        "turnover/_turnover.html",
+        status=status,
+        frame=frame,
+        items=turnover.items(opened, frame.day),
+        made=[(row, turnovers.deliveries(opened, row.id or 0)) for row in made],
+        names=names,
+        tolerance=float(frame.day.tolerance / frame.day.fps),
+        problem=problem,
+        said=said,
+    )
+
+
+@bp.get("/days/<int:day_id>/turnover")
+def show(day_id: int) -> ResponseReturnValue:
+    """Show the turnover."""
+    return _show(day_id)
+
+
+@bp.post("/days/<int:day_id>/turnover")
+def make(day_id: int) -> ResponseReturnValue:
+    """Have it made."""
+    day = days.get_day(session(), day_id)
+    if all(item.obstacle for item in turnover.items(session(), day)):
+        return _show(
+            day_id,
+            status=422,
+            problem="No take is checked yet: nothing can be handed over. Check takes on the bench first.",
+        )
+    ask_turnover(session(), settings(), day)
+    session().commit()
+    return _show(day_id, said="The turnover is being made; you may leave the page.")
+
+
+@bp.get("/turnover/<int:turnover_id>/<path:name>")
+def fetch(turnover_id: int, name: str) -> ResponseReturnValue:
+    """Give one of its files."""
+    row = turnovers.get(session(), turnover_id)
+    known = {item.name for item in turnovers.deliveries(session(), turnover_id)} | {"report.csv"}
+    if name not in known:
+        raise NotFoundError(f"That turnover holds no file {name}.")
+    path = Path(row.folder, name)
+    if not path.exists():
+        raise RefusedError(f"{path}: it was taken away since. Make the turnover again.")
+    return send_file(path, as_attachment=True, download_name=name)
