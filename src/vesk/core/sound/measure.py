@@ -97,6 +97,10 @@ def _decide(places: list[Place], picture: Hearing, sound: Hearing, channel: int)
             f"the best place, {best.guess.offset_s:+.2f} s, could be chance "
             f"(false-alarm probability {10**best.log10_false_alarm:.2g})"
         )
+    if best.repeat_ratio > AMBIGUOUS_RATIO:
+        return refused(
+            f"the two share only a sound that repeats (every {abs(best.repeat_s) * 1000:.1f} ms), which fixes no place"
+        )
     traced = trace(picture.sound, sound.sound, best)
     if traced is None:
         return refused("too few moments of it are clear enough to be timed")

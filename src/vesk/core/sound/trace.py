@@ -29,6 +29,7 @@ CLOSE_S = 0.0005  # a peak this near the line lies on it
 _FINE_REACH_S = 0.003
 _BAND_HZ = (90.0, 7600.0)
 _UPSAMPLE = 8
+_BESIDE = 48  # samples: nearer than 3 ms is the line's own peak
 _CAP = 8.0  # no single window may carry the decision
 _BLOCK_SNR_FLOOR = 4.0
 
@@ -66,6 +67,9 @@ class Place:
         Stacked correlation, in standard deviations.
     log10_false_alarm : float
         That chance alone gives as much somewhere among what was tried.
+    repeat_s, repeat_ratio : float
+        The lag beside the line at which all windows together fit next best, and how well against
+        the line itself: near 1 for hum and other sound that repeats.
     """
 
     at_middle_s: float
@@ -73,6 +77,8 @@ class Place:
     middle_s: float
     strength: float
     log10_false_alarm: float
+    repeat_s: float
+    repeat_ratio: float
 
     @property
     def guess(self) -> Candidate:
@@ -123,11 +129,11 @@ def _whitened(a: NDArray[np.float32], b: NDArray[np.float32], size: int) -> NDAr
 
 def _wide_peaks(
     picture: NDArray[np.float32], sound: NDArray[np.float32], cells: Stretch, guess: Candidate
-) -> tuple[NDArray[np.float64], NDArray[np.float64], int]:
+) -> tuple[NDArray[np.float64], NDArray[np.float64], NDArray[np.float64], NDArray[np.int64]]:
     """Search each window widely around the coarse guess.
 
-    Returns offsets (windows, PEAKS) in seconds, their heights in standard deviations, and the
-    reach of the search in samples.
+    Returns offsets (windows, PEAKS) in seconds, their heights in standard deviations, every
+    window's whole searched correlation, and the lag (samples of offset) of its last entry.
     """
     span = cells.tail_s - cells.head_s
     reach = int((REACH_S + 60e-6 * span) * WORK_RATE)
@@ -135,6 +141,7 @@ def _wide_peaks(
     taper = np.hanning(cells.length).astype(np.float32)
     offsets = np.full((cells.starts.size, PEAKS), np.nan)
     heights = np.zeros((cells.starts.size, PEAKS))
+    curves, lasts = [], []
     for i, start in enumerate(cells.starts):
         at = (start + cells.length / 2) / WORK_RATE
         expected = guess.offset_s - guess.ppm * 1e-6 * (at - guess.offset_s)
@@ -145,12 +152,14 @@ def _wide_peaks(
         curve = _whitened(a, b, size)[: 2 * reach + 1]  # lag 0 of b = reach early
         spread = float(np.sqrt(np.mean(curve**2))) or 1.0
         curve = curve / spread
+        curves.append(curve)
+        lasts.append(lag0 - reach)
         top = signal.find_peaks(curve, distance=8)[0]
         top = top[np.argsort(curve[top])[::-1][:PEAKS]]
         # The sound window holding the same event `k` samples later than expected sits earlier on picture.
         offsets[i, : top.size] = (lag0 + reach - top) / WORK_RATE
         heights[i, : top.size] = curve[top]
-    return offsets, heights, reach
+    return offsets, heights, np.array(curves), np.array(lasts, dtype=np.int64)
 
 
 def _random_line(
@@ -299,6 +308,30 @@ def _robust_line(
     return line, agrees
 
 
+def _repeat(
+    curves: NDArray[np.float64], lasts: NDArray[np.int64], predicted: NDArray[np.float64]
+) -> tuple[float, float]:
+    """Find the lag beside the line at which all windows together fit next best: (seconds, ratio)."""
+    size = curves.shape[1]
+    # Entry k of a window's correlation stands for the offset last + (size - 1 - k).
+    centre = np.rint(lasts + size - 1 - predicted * WORK_RATE).astype(int)
+    # The line may lie at the edge of what was searched: look as far as the data go on either side.
+    inside = (centre >= 0) & (centre < size)
+    if inside.sum() < curves.shape[0] / 2:
+        return 0.0, 0.0
+    curves, centre = curves[inside], centre[inside]
+    below, above = int(centre.min()), int(size - 1 - centre.max())
+    if below + above < 2 * _BESIDE:
+        return 0.0, 0.0
+    clipped = [np.clip(c[k - below : k + above + 1], 0, _CAP) for c, k in zip(curves, centre, strict=True)]
+    stacked = np.mean(clipped, axis=0)
+    floor = float(np.median(stacked))
+    best = float(stacked[max(0, below - 8) : below + 9].max()) - floor
+    stacked[max(0, below - _BESIDE) : below + _BESIDE + 1] = floor
+    other = int(np.argmax(stacked))
+    return (other - below) / WORK_RATE, (float(stacked[other]) - floor) / best if best > 0 else 0.0
+
+
 def look_at(picture: NDArray[np.float32], sound: NDArray[np.float32], guess: Candidate, *, tried: int) -> Place | None:
     """Look at one coarse candidate window by window.
 
@@ -326,7 +359,7 @@ def look_at(picture: NDArray[np.float32], sound: NDArray[np.float32], guess: Can
     if cells is None:
         return None
     at = cells.centres_s
-    offsets, heights, reach = _wide_peaks(picture, sound, cells, guess)
+    offsets, heights, curves, lasts = _wide_peaks(picture, sound, cells, guess)
     if not np.isfinite(offsets).any():
         return None
     middle = float(at.mean())
@@ -338,10 +371,11 @@ def look_at(picture: NDArray[np.float32], sound: NDArray[np.float32], guess: Can
     count = cells.independent
     strength = float(value.mean() * np.sqrt(count))
     span = max(cells.tail_s - cells.head_s, 1.0)
-    lines = (2 * reach / 3.0) * max(1.0, 2 * MAX_PPM * 1e-6 * span / CLOSE_S) * max(1, tried)
+    lines = (curves.shape[1] / 3.0) * max(1.0, 2 * MAX_PPM * 1e-6 * span / CLOSE_S) * max(1, tried)
     # Each window also chose the best of the lags near the line: two a window, to be safe.
     alarm = float(np.log10(lines) + count * np.log10(2.0) + _log10_tail(strength))
-    return Place(start, slope, middle, strength, min(alarm, 0.0))
+    repeat_s, ratio = _repeat(curves, lasts, predicted)
+    return Place(start, slope, middle, strength, min(alarm, 0.0), repeat_s, ratio)
 
 
 @dataclass(frozen=True, slots=True)

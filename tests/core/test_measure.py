@@ -1,0 +1,132 @@
+"""Measuring by sound against truth made here: no file, no simulator, no resampler shared with the product."""
+
+import numpy as np
+import pytest
+from scipy import signal
+
+from vesk.core.sound.features import WORK_RATE, onset_features
+from vesk.core.sound.measure import Hearing, measure
+from vesk.core.sound.measurement import AMBIGUOUS, MATCHED, REFUSED
+
+
+def babble(seconds: float, seed: int) -> np.ndarray:
+    """Band-limited sound whose loudness and colour change several times a second, as speech does."""
+    rng = np.random.default_rng(seed)
+    count = int(seconds * WORK_RATE)
+    out = np.zeros(count)
+    at = 0
+    while at < count:
+        length = int(rng.uniform(0.08, 0.3) * WORK_RATE)
+        low = rng.uniform(150, 2500)
+        piece = signal.sosfilt(
+            signal.butter(2, [low, min(6500, low * 2.2)], "band", fs=WORK_RATE, output="sos"), rng.normal(size=length)
+        )
+        stop = min(count, at + length)
+        out[at:stop] += (piece * np.hanning(length) * rng.uniform(0.1, 1))[: stop - at]
+        at += int(length * rng.uniform(0.8, 1.6))
+    return out / np.abs(out).max()
+
+
+def delayed(sound: np.ndarray, seconds: float, ppm: float = 0.0) -> np.ndarray:
+    """Make what a recorder `ppm` fast records of a sound that begins `seconds` later on it, by Fourier series."""
+    size = sound.size
+    spectrum = np.fft.rfft(np.concatenate([sound, np.zeros(size)]))
+    bins = np.arange(spectrum.size)
+    if ppm == 0.0:
+        phase = np.exp(-2j * np.pi * bins * seconds * WORK_RATE / (2 * size))
+        return np.fft.irfft(spectrum * phase, 2 * size)[:size]
+    fine = np.fft.irfft(spectrum, 2 * size * 16) * 16
+    position = (np.arange(size) / (1 + ppm * 1e-6) - seconds * WORK_RATE) * 16
+    inside = (position >= 0) & (position < fine.size - 2)
+    return np.where(inside, np.interp(position, np.arange(fine.size), fine), 0.0)
+
+
+def hearing(sound: np.ndarray, noise: float = 0.0, seed: int = 0) -> Hearing:
+    noisy = sound + noise * np.random.default_rng(seed + 99).normal(size=sound.size)
+    mono = noisy.astype(np.float32)
+    return Hearing(mono, onset_features(mono))
+
+
+@pytest.fixture(scope="module")
+def scene() -> np.ndarray:
+    return babble(40, 1)
+
+
+@pytest.mark.parametrize("samples", [0.0, 0.37, -1234.5, 8000.123])
+def test_an_odd_fraction_of_a_sample_without_drift_or_noise(scene, samples):
+    """A wrong sign of the sub-sample step hides in drift: so first without any."""
+    late = samples / WORK_RATE  # the event comes `late` later on the recorder: its sample 0 lies earlier
+    found = measure(hearing(scene), hearing(delayed(scene, late)))
+    assert found.decision == MATCHED
+    assert found.line.offset_s == pytest.approx(-late, abs=1e-6)
+    assert abs(found.line.ppm) < 0.1
+
+
+@pytest.mark.parametrize("ppm", [-180.0, 66.2, 400.0])
+def test_drift_is_found_with_its_sign(scene, ppm):
+    found = measure(hearing(scene, 0.01), hearing(delayed(scene, 0.5, ppm), 0.01, 1), proposal_s=-0.4)
+    assert found.decision == MATCHED
+    assert found.line.ppm == pytest.approx(ppm, abs=max(1.0, 4 * found.line.se_ppm))
+    assert found.line.offset_s == pytest.approx(-0.5, abs=30e-6)
+
+
+def test_swapping_the_two_inverts_the_map(scene):
+    picture, sound = hearing(scene, 0.01), hearing(delayed(scene, 0.7123, 120.0), 0.01, 2)
+    one, other = measure(picture, sound).line, measure(sound, picture).line
+    assert other.ppm == pytest.approx(-one.ppm, abs=0.5)
+    assert other.offset_s == pytest.approx(-one.offset_s * (1 + one.ppm * 1e-6), abs=20e-6)
+
+
+def test_gain_and_polarity_change_nothing(scene):
+    sound = delayed(scene, 0.25)
+    plain = measure(hearing(scene), hearing(sound)).line
+    turned = measure(hearing(scene), hearing(-0.02 * sound)).line
+    assert turned is None or turned.offset_s == pytest.approx(plain.offset_s, abs=1e-3)
+    quiet = measure(hearing(scene), hearing(0.02 * sound)).line
+    assert quiet.offset_s == pytest.approx(plain.offset_s, abs=1e-6)
+
+
+def test_a_proposal_that_is_wrong_is_searched_past():
+    scene = babble(60, 3)
+    found = measure(hearing(scene[: 20 * WORK_RATE]), hearing(scene), proposal_s=25.0, reach_s=2.0)
+    assert found.decision == MATCHED
+    assert found.line.offset_s == pytest.approx(0.0, abs=1e-5)
+    found = measure(hearing(scene[37 * WORK_RATE :]), hearing(scene), proposal_s=0.0)
+    assert found.line.offset_s == pytest.approx(-37.0, abs=1e-5)
+
+
+def test_noise_as_loud_as_the_sound_is_survived_and_admitted():
+    scene = babble(40, 4)
+    loud = float(scene.std())
+    found = measure(hearing(scene, loud, 5), hearing(delayed(scene, 0.31), 0.1 * loud, 6), proposal_s=-0.3)
+    assert found.decision == MATCHED
+    assert abs(found.line.offset_s + 0.31) < 40e-6
+    assert found.line.se_middle_s > 1e-7
+
+
+@pytest.mark.parametrize("trap", ["other take", "hum", "noise", "silence", "short"])
+def test_what_shares_no_sound_is_refused_with_a_reason(trap):
+    count = 20 * WORK_RATE
+    t = np.arange(count) / WORK_RATE
+    rng = np.random.default_rng(7)
+    hum = sum(np.sin(2 * np.pi * 50 * k * t) / k for k in range(1, 30)) * 0.1
+    one, two = {
+        "other take": (babble(20, 8), babble(20, 9)),
+        "hum": (hum + 0.02 * rng.normal(size=count), hum + 0.02 * rng.normal(size=count)),
+        "noise": (rng.normal(size=count), rng.normal(size=count)),
+        "silence": (babble(20, 8), np.zeros(count)),
+        "short": (babble(20, 8), babble(20, 8)[:800]),
+    }[trap]
+    found = measure(hearing(one), hearing(two))
+    assert found.decision == REFUSED
+    assert found.line is None
+    assert found.reason
+
+
+def test_the_same_sound_played_twice_is_ambiguous():
+    piece = babble(12, 10)
+    twice = np.concatenate([piece, np.zeros(2 * WORK_RATE), piece])
+    found = measure(hearing(piece, 0.003), hearing(twice, 0.003, 1))
+    assert found.decision == AMBIGUOUS
+    assert "two places" in found.reason
+    assert abs(found.line.offset_s - found.runner_up_s) == pytest.approx(14.0, abs=0.01)
