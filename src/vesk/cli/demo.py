@@ -9,14 +9,24 @@ from dataclasses import replace
 from datetime import date
 from fractions import Fraction
 from pathlib import Path
+from typing import TYPE_CHECKING
 
 from vesk.cli.serve import serve
 from vesk.core.errors import RefusedError
 from vesk.services import cluster, state, supervisor
 from vesk.settings import Settings, from_environment
 
-# What the camera reports of the day say about the microphones, entered as a person would.
-DISTANCES_M = {"A": Fraction(2), "B": Fraction(22), "S1": Fraction(6, 10)}
+if TYPE_CHECKING:
+    from sqlmodel import Session
+
+    from vesk.store.tables import Day
+
+# What the reports of the day say about its devices, entered as a person would.
+SOURCES = (
+    ("A", "picture", "A006 main camera", "main camera", Fraction(2)),
+    ("B", "picture", "B004 far bank", "far bank", Fraction(22)),
+    ("S1", "sound", "S1 sound roll 6", "main recorder", Fraction(6, 10)),
+)
 
 
 def arguments(parser: argparse.ArgumentParser) -> None:
@@ -62,13 +72,22 @@ def _build(media: Path) -> str:
     return f"{len(made)} recordings built"
 
 
+def name_sources(session: Session, day: Day) -> None:
+    """Enter the day's sources with their microphones' distances, as its reports give them."""
+    from vesk.store.tables import Source  # noqa: PLC0415
+
+    for tag, kind, folder, name, metres in SOURCES:
+        distance = round(metres * 1000)
+        session.add(Source(day_id=day.id or 0, tag=tag, kind=kind, folder=folder, name=name, distance_mm=distance))
+    session.flush()
+
+
 def _name_day(settings: Settings, media: Path) -> str:
     from vesk.actions import intake  # noqa: PLC0415
     from vesk.core.timecode import FrameRate  # noqa: PLC0415
     from vesk.jobs.tasks import ask_intake  # noqa: PLC0415
     from vesk.store import days  # noqa: PLC0415
     from vesk.store.session import open_session  # noqa: PLC0415
-    from vesk.store.tables import Source  # noqa: PLC0415
 
     with open_session(settings.sqlalchemy_url) as session:
         if days.all_days(session):
@@ -77,18 +96,7 @@ def _name_day(settings: Settings, media: Path) -> str:
             session, settings, production="The Lantern Ferry", number=6, shot_on=date(2027, 3, 18),
             rate=FrameRate(Fraction(25)), folder=str(media),
         )  # fmt: skip
-        for tag, kind, folder, name in (
-            ("A", "picture", "A006 main camera", "main camera"),
-            ("B", "picture", "B004 far bank", "far bank"),
-            ("S1", "sound", "S1 sound roll 6", "main recorder"),
-        ):
-            session.add(
-                Source(
-                    day_id=day.id or 0, tag=tag, kind=kind, folder=folder, name=name,
-                    distance_mm=round(DISTANCES_M[tag] * 1000),
-                )
-            )  # fmt: skip
-        session.flush()
+        name_sources(session, day)
         ask_intake(session, day.id or 0)
         session.commit()
     return "named; taking it in goes on in the background"

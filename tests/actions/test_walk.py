@@ -1,0 +1,166 @@
+"""The walk without server or database, run as a script would run it, against the simulator's truth."""
+
+import csv
+import hashlib
+import json
+import os
+import subprocess
+import sys
+from fractions import Fraction
+
+import pytest
+import soundfile
+
+from tests.conftest import SHORT, make_shoot
+from vesk.media import wave
+
+
+def vesk(*arguments, cache, check=True):
+    done = subprocess.run(
+        [sys.executable, "-m", "vesk", *map(str, arguments)], capture_output=True, text=True, check=False, timeout=300,
+        env={**os.environ, "VESK_VAR": str(cache.parent / "walk-var")},
+    )  # fmt: skip
+    assert not check or done.returncode == 0, done.stderr
+    return done
+
+
+@pytest.fixture(scope="module")
+def conformed(ferry, cache, tmp_path_factory):
+    """Return the folder's fingerprint before, what `vesk conform` printed, and where it wrote."""
+    before = fingerprint(ferry.folder)
+    out = tmp_path_factory.mktemp("out")
+    printed = json.loads(vesk("conform", ferry.folder, out, "--json", cache=cache).stdout)
+    return before, printed, out
+
+
+def fingerprint(folder):
+    return {
+        str(path.relative_to(folder)): (hashlib.sha256(path.read_bytes()).hexdigest(), path.stat().st_mtime_ns)
+        for path in sorted(folder.rglob("*"))
+        if path.is_file()
+    }
+
+
+def test_source_media_is_never_written_to(ferry, conformed):
+    before, _, _ = conformed
+    assert fingerprint(ferry.folder) == before
+
+
+def test_every_pairing_is_measured_as_it_truly_is(ferry, conformed):
+    _, printed, _ = conformed
+    assert len(printed["pairings"]) == len(ferry.truth["pairs"]) == 9
+    for one in printed["pairings"]:
+        true = ferry.pair(one["picture"], one["sound"])
+        assert one["status"] == "measured", one["verdict"]
+        assert one["decision"] == "matched"
+        # The far bank's scratch hears 22 m of a reverberant shore: a tenth of a millisecond is its limit.
+        assert one["offset_s"] == pytest.approx(true["heard_offset_s"], abs=1.5e-4), one["picture"]
+        assert abs(one["offset_s"] - true["heard_offset_s"]) < 3 * one["uncertainty_s"]
+        assert one["ppm"] == pytest.approx(true["ppm"], abs=0.3 if true["shared_s"] > 100 else 5)
+        assert one["offset_frames"] == pytest.approx(one["offset_s"] * 25)
+        assert one["jumps"] == []
+        assert {item["kind"] for item in one["evidence"]} == {"timecode", "sound"}
+
+
+def test_causes_are_told_apart(conformed):
+    _, printed, _ = conformed
+    by_picture = {one["picture"].split("/")[-1]: one["verdict"] for one in printed["pairings"]}
+    # Distances are not known here, so the far bank looks early; its drift is named all the same.
+    assert by_picture["A006_001.mov"]["cause"] == "within tolerance"
+    assert by_picture["B004_001.mov"]["cause"] == "free-running drift"
+    assert "B's clock runs 66." in by_picture["B004_001.mov"]["text"]
+    assert "slow against S1" in by_picture["B004_001.mov"]["text"]
+
+
+def test_what_has_no_partner_or_cannot_be_read_says_why(conformed):
+    _, printed, _ = conformed
+    reasons = {item["path"].split("/")[-1]: item["reason"] for item in printed["unpaired"]}
+    assert set(reasons) == {"A006_006.mov", "WT01_01.wav"}
+    assert "no recorder was rolling 11:48:02:21" in reasons["A006_006.mov"]
+    (broken,) = printed["unreadable"]
+    assert broken["path"].endswith("B004_003.mov")
+    assert "Copy it again" in broken["reason"]
+
+
+def test_sources_and_facts_are_printed(conformed):
+    _, printed, _ = conformed
+    assert {item["source"] for item in printed["recordings"]} == {"A", "B", "S1"}
+    assert printed["fps"] == "25"
+    facts = {item["path"].split("/")[-1]: item["facts"] for item in printed["recordings"]}
+    assert facts["33_01-02.wav"]["scene"] == "33"
+    assert facts["A006_005.mov"]["timecode"] == "11:15:30:12"
+
+
+def test_delivered_files_are_as_long_as_their_picture_and_measure_right(conformed):
+    _, printed, out = conformed
+    with (out / "report.csv").open(encoding="utf-8", newline="") as file:
+        report = {row["picture"].split("/")[-1]: row for row in csv.DictReader(file)}
+    facts = {item["path"].split("/")[-1]: item["facts"] for item in printed["recordings"]}
+    assert len(report) == 10  # nine camera takes and the broken file
+    assert report["A006_006.mov"]["delivered"] == "no"
+    assert "no recorder was rolling" in report["A006_006.mov"]["reason"]
+    made = {name: row for name, row in report.items() if row["delivered"] == "yes"}
+    assert len(made) == 8
+    for name, row in made.items():
+        header = wave.read_header(out / row["file"])
+        assert header.samples == facts[name]["frames"] * 1920
+        label = facts[name]["timecode"]
+        hours, minutes, seconds, frames = map(int, label.split(":"))
+        assert header.bext.time_reference == ((hours * 60 + minutes) * 60 + seconds) * 48_000 + frames * 1920
+        assert "<NAME>lav Odo</NAME>" in header.ixml
+        for place in ("head", "middle", "tail"):
+            assert abs(float(row[f"residual_{place}_ms"])) < 10 / 4, (name, place)
+    far = [float(made["B004_001.mov"][f"residual_{place}_ms"]) for place in ("head", "middle", "tail")]
+    assert max(far) - min(far) < 0.3  # 12 ms of drift are gone
+
+
+def test_a_take_over_two_sound_files_is_cut_from_both_with_silence_between(conformed):
+    _, _, out = conformed
+    sound, rate = soundfile.read(out / "A006_005.wav", always_2d=True)
+    # By the clocks the first file ends 28.9 s into the take and the second begins at 31.35 s.
+    silent = [abs(sound[int(t * rate)]).max() == 0 for t in (29.0, 30.0, 31.2)]
+    assert all(silent)
+    assert abs(sound[int(28.0 * rate) : int(28.8 * rate)]).max() > 0
+    assert abs(sound[int(31.5 * rate) : int(33.0 * rate)]).max() > 0
+
+
+def test_measure_prints_one_pair_and_says_by_its_exit_code(ferry, cache):
+    by_name = {path.name: path for path in ferry.folder.rglob("*.*")}
+    good = vesk("measure", "--picture", by_name["A006_001.mov"], "--sound", by_name["31A_01.wav"], "--json", cache=cache)
+    printed = json.loads(good.stdout)
+    true = ferry.pair("A006_001.mov", "31A_01.wav")
+    assert printed["offset_s"] == pytest.approx(true["heard_offset_s"], abs=1e-4)
+    assert len(printed["trace"]) > 10
+    wrong = vesk(
+        "measure", "--picture", by_name["A006_001.mov"], "--sound", by_name["31A_02.wav"], "--json", cache=cache, check=False
+    )  # fmt: skip
+    assert wrong.returncode == 3
+    assert json.loads(wrong.stdout)["decision"] == "refused"
+
+
+def test_conforming_into_the_media_folder_is_refused(ferry, cache):
+    inside = vesk("conform", ferry.folder, ferry.folder / "out", cache=cache, check=False)
+    assert inside.returncode == 1
+    assert "nothing is written among originals" in inside.stderr
+    assert not (ferry.folder / "out").exists()
+
+
+@pytest.mark.parametrize(
+    ("rate", "jam", "start", "reference"),
+    [
+        ("23.976", "09:00:00", "10:00:00:00", 1_729_728_000),
+        # Past midnight in drop-frame: two seconds before it, 59 frames of 1001/30000 s short of a label day.
+        ("29.97 DF", "22:00:00", "23:59:58;00", round((2589408 - 60) * Fraction(1001, 30000) * 48_000)),
+    ],
+)
+def test_the_other_arithmetic(tmp_path, cache, rate, jam, start, reference):
+    short = make_shoot(SHORT.format(rate=rate, jam=jam, start=start), tmp_path, processes=1)
+    printed = json.loads(vesk("conform", short.folder, tmp_path / "out", "--json", cache=cache).stdout)
+    (one,) = printed["pairings"]
+    true = short.truth["pairs"][0]
+    assert one["offset_s"] == pytest.approx(true["heard_offset_s"], abs=1e-4)
+    (line,) = printed["deliveries"]
+    assert line["time_reference"] == reference
+    fps = Fraction(printed["fps"])
+    assert line["samples"] == round(Fraction(line["frames"]) / fps * 48_000)
+    assert abs(float(line["residual_middle_ms"])) < 0.2

@@ -1,0 +1,226 @@
+"""What the tests share: the demo day simulated once, a database of their own, a served application."""
+
+from __future__ import annotations
+
+import itertools
+import os
+import subprocess
+import sys
+import threading
+import time
+from collections.abc import Iterator
+from dataclasses import dataclass
+from datetime import date
+from fractions import Fraction
+from pathlib import Path
+from typing import Any
+
+import pytest
+from sqlmodel import Session
+
+PROJECT = Path(__file__).resolve().parents[1]
+sys.path.insert(0, str(PROJECT / "src"))
+os.environ["PYTHONPATH"] = str(PROJECT / "src")  # for the processes that tests start
+
+from vesk.core.timecode import FrameRate  # noqa: E402
+from vesk.settings import Settings  # noqa: E402
+
+PAL = FrameRate(Fraction(25))
+SHORT = """
+[production]
+name = "The Lantern Ferry"
+day = 7
+date = 2027-03-19
+rate = "{rate}"
+seed = 11
+[[device]]
+tag = "A"
+name = "main camera"
+kind = "camera"
+folder = "A007"
+roll = "A007"
+ppm = 3.0
+phase = 0.2
+jams = ["{jam}"]
+distance_m = 1.0
+noise_db = -55
+level_db = -8
+channels = ["scratch"]
+[[device]]
+tag = "S1"
+name = "main recorder"
+kind = "recorder"
+folder = "S1"
+roll = "SR07"
+jams = ["{jam}"]
+distance_m = 0.5
+channels = ["mix", "boom"]
+[[shot]]
+slate = "40"
+take = 1
+start = "{start}"
+length = 9
+clap = 1.2
+talk = [[2.0, 8.5]]
+roll = [{{ source = "A", from = 0.0, to = 9.0 }}, {{ source = "S1", from = -1.513, to = 10.2 }}]
+"""
+
+
+@dataclass(frozen=True)
+class Shoot:
+    """Simulated media and what is true about it."""
+
+    folder: Path
+    truth: dict[str, Any]
+
+    def pair(self, picture: str, sound: str) -> dict[str, Any]:
+        """Return the truth about two files, by their names."""
+        return next(p for p in self.truth["pairs"] if p["picture"].endswith(picture) and p["sound"].endswith(sound))
+
+
+def make_shoot(scenario_text: str | None, folder: Path, *, processes: int = 2) -> Shoot:
+    """Shoot a scenario: the demo's when no text is given."""
+    from vesk.simulator import scenario, shoot
+
+    if scenario_text is None:
+        path = shoot.SCENARIOS / "lantern_ferry.toml"
+    else:
+        path = folder / "scenario.toml"
+        path.write_text(scenario_text, encoding="utf-8")
+    chosen = scenario.load(path)
+    out = folder / "media"
+    planned = shoot.shoot(chosen, out, processes=processes)
+    return Shoot(out, shoot.truth(planned, chosen, out))
+
+
+@pytest.fixture(scope="session")
+def ferry(tmp_path_factory: pytest.TempPathFactory) -> Shoot:
+    """The demo day."""
+    return make_shoot(None, tmp_path_factory.mktemp("ferry"))
+
+
+@pytest.fixture(scope="session")
+def cache(tmp_path_factory: pytest.TempPathFactory) -> Path:
+    """Features kept between tests, as between a person's runs."""
+    return tmp_path_factory.mktemp("cache")
+
+
+@pytest.fixture(scope="session")
+def cluster_url() -> Iterator[Any]:
+    """A PostgreSQL cluster for this run, with a migrated template database."""
+    from vesk.services import cluster
+    from vesk.store import migrate
+
+    own = cluster.place(PROJECT / "var" / "test")
+    cluster.make(own)
+    cluster.start(own)
+    cluster.ensure_database(own, "template_vesk")
+    migrate.to_head(own.url("template_vesk").replace("postgresql://", "postgresql+psycopg://"))
+    yield own.url
+    cluster.stop(own)
+
+
+_numbers = itertools.count()
+
+
+@pytest.fixture
+def database(cluster_url) -> Iterator[str]:
+    """A database of a test's own, cloned from the template."""
+    import psycopg
+    from sqlalchemy.orm import close_all_sessions
+
+    from vesk.store import session as store_session
+
+    name = f"test_{os.getpid()}_{next(_numbers)}"
+    with psycopg.connect(cluster_url("postgres"), autocommit=True) as connection:
+        connection.execute(f"CREATE DATABASE {name} TEMPLATE template_vesk")
+    yield cluster_url(name)
+    close_all_sessions()
+    store_session.engine(cluster_url(name).replace("postgresql://", "postgresql+psycopg://")).dispose()
+    store_session.engine.cache_clear()
+    with psycopg.connect(cluster_url("postgres"), autocommit=True) as connection:
+        connection.execute(f"DROP DATABASE {name} WITH (FORCE)")
+
+
+@pytest.fixture
+def settings(database: str, tmp_path: Path, cache: Path) -> Settings:
+    """Settings with a database and a folder of their own, and the run's cache."""
+    var = tmp_path / "var"
+    var.mkdir()
+    (var / "cache").symlink_to(cache)
+    return Settings(database_url=database, var=var, media_roots=(tmp_path / "media",), person="test editor")
+
+
+@pytest.fixture
+def db(settings: Settings) -> Iterator[Session]:
+    """A session."""
+    from vesk.store.session import open_session
+
+    with open_session(settings.sqlalchemy_url) as session:
+        yield session
+
+
+def name_ferry(session: Session, settings: Settings, folder: Path) -> Any:
+    """Name the demo day with what its camera reports say of the microphones."""
+    from vesk.actions import intake
+    from vesk.cli.demo import name_sources
+
+    day = intake.name_day(
+        session, settings, production="The Lantern Ferry", number=6, shot_on=date(2027, 3, 18), rate=PAL, folder=str(folder)
+    )  # fmt: skip
+    name_sources(session, day)
+    session.commit()
+    return day
+
+
+def workers(settings: Settings, count: int = 1) -> list[subprocess.Popen[bytes]]:
+    """Start worker processes."""
+    environment = {**os.environ, **settings.environment(), "PYTHONPATH": str(PROJECT / "src"), "OMP_NUM_THREADS": "1"}
+    return [
+        subprocess.Popen([sys.executable, "-m", "vesk", "work", "--one", f"test-{n}"], env=environment)
+        for n in range(count)
+    ]
+
+
+def end(processes: list[subprocess.Popen[bytes]]) -> None:
+    """End processes this run started."""
+    for process in processes:
+        process.terminate()
+    for process in processes:
+        try:
+            process.wait(8)
+        except subprocess.TimeoutExpired:
+            process.kill()
+            process.wait()
+
+
+def until(condition: Any, seconds: float = 60.0, what: str = "it") -> Any:
+    """Wait until a condition gives something true, and return that."""
+    deadline = time.monotonic() + seconds
+    while time.monotonic() < deadline:
+        value = condition()
+        if value:
+            return value
+        time.sleep(0.1)
+    raise AssertionError(f"{what} did not happen in {seconds} s")
+
+
+@pytest.fixture
+def serve(settings: Settings) -> Iterator[Any]:
+    """Return a function that serves the application in a thread and gives its address."""
+    from werkzeug.serving import make_server
+
+    from vesk.web import create_app
+
+    servers = []
+
+    def start() -> str:
+        server = make_server("127.0.0.1", 0, create_app(settings), threaded=True)
+        threading.Thread(target=server.serve_forever, daemon=True).start()
+        servers.append(server)
+        return f"http://127.0.0.1:{server.server_port}"
+
+    yield start
+    for server in servers:
+        server.shutdown()
+        server.server_close()
