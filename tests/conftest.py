@@ -166,7 +166,8 @@ def name_ferry(session: Session, settings: Settings, folder: Path) -> Any:
     from vesk.cli.demo import name_sources
 
     day = intake.name_day(
-        session, settings, production="The Lantern Ferry", number=6, shot_on=date(2027, 3, 18), rate=PAL, folder=str(folder)
+        session, settings, production="The Lantern Ferry", number=6, shot_on=date(2027, 3, 18), rate=PAL,
+        folder=str(folder),
     )  # fmt: skip
     name_sources(session, day)
     session.commit()

@@ -10,8 +10,8 @@ from fractions import Fraction
 
 import pytest
 import soundfile
-
 from tests.conftest import SHORT, make_shoot
+
 from vesk.media import wave
 
 
@@ -126,7 +126,9 @@ def test_a_take_over_two_sound_files_is_cut_from_both_with_silence_between(confo
 
 def test_measure_prints_one_pair_and_says_by_its_exit_code(ferry, cache):
     by_name = {path.name: path for path in ferry.folder.rglob("*.*")}
-    good = vesk("measure", "--picture", by_name["A006_001.mov"], "--sound", by_name["31A_01.wav"], "--json", cache=cache)
+    good = vesk(
+        "measure", "--picture", by_name["A006_001.mov"], "--sound", by_name["31A_01.wav"], "--json", cache=cache
+    )
     printed = json.loads(good.stdout)
     true = ferry.pair("A006_001.mov", "31A_01.wav")
     assert printed["offset_s"] == pytest.approx(true["heard_offset_s"], abs=1e-4)

@@ -5,8 +5,8 @@ from fractions import Fraction
 import av
 import numpy as np
 import pytest
-
 from tests.conftest import SHORT, make_shoot
+
 from vesk.media import cache, movie, probe
 from vesk.media.peaks import FIRST_LEVEL, read_peaks
 from vesk.media.sound import SoundReader

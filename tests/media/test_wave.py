@@ -94,7 +94,8 @@ from vesk.media.wave import write_wave
 signal.signal(signal.SIGXFSZ, signal.SIG_IGN)
 resource.setrlimit(resource.RLIMIT_FSIZE, (100_000, 100_000))
 try:
-    write_wave(Path({str(tmp_path / "full.wav")!r}), iter([np.zeros((48000, 2), np.float32)]), sample_rate=48000, channels=2)
+    silence = np.zeros((48000, 2), np.float32)
+    write_wave(Path({str(tmp_path / "full.wav")!r}), iter([silence]), sample_rate=48000, channels=2)
 except MediaError as error:
     print(error)
 """

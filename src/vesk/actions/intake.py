@@ -103,7 +103,9 @@ def take_in(session: Session, settings: Settings, day: Day, report: Report = lam
         session.flush()
     else:
         for path, row in known.items():
-            if path not in seen:
+            if path not in seen and not row.facts:
+                session.delete(row)  # nothing was ever read from it or decided about it
+            elif path not in seen:
                 row.state, row.problem = "vanished", _VANISHED.format(path=path)
                 session.add(row)
     _assign_sources(session, day_id)

@@ -34,13 +34,13 @@ def enqueue(session: Session, task: str, *, priority: int = SOON, lock: str | No
         queueing_lock=f"{task}:{values}",
         connection=connection,
     )
-    savepoint = session.begin_nested()
+    # The queue writes on the driver's connection, beside the session: so the savepoint is set by hand.
+    session.connection().exec_driver_sql("SAVEPOINT enqueue")
     try:
         deferrer.defer(**values)
     except AlreadyEnqueued:
-        savepoint.rollback()  # it waits already
-    else:
-        savepoint.commit()
+        session.connection().exec_driver_sql("ROLLBACK TO SAVEPOINT enqueue")  # it waits already
+    session.connection().exec_driver_sql("RELEASE SAVEPOINT enqueue")
 
 
 def worker_app(settings: Settings) -> procrastinate.App:

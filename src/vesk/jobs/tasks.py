@@ -94,7 +94,7 @@ def deliver(turnover_id: int) -> None:
         turnover_action.make(session, settings, row, report)
 
 
-@tasks.periodic(cron="*/5 * * * * *")
+@tasks.periodic(cron="* * * * * */5")  # the sixth field is seconds
 @tasks.task(name="retry_stalled", queueing_lock="retry_stalled", pass_context=True)
 async def retry_stalled(context: JobContext, timestamp: int) -> None:  # noqa: ARG001
     """Take up again the jobs of workers that died."""

@@ -125,18 +125,26 @@ def running(cluster: Cluster) -> bool:
     return _as_account([str(bin_folder() / "pg_ctl"), "-D", str(cluster.data), "status"]).returncode == 0
 
 
+def answers(cluster: Cluster) -> bool:
+    """Say whether the server takes connections."""
+    try:
+        with socket.create_connection(("127.0.0.1", cluster.port()), timeout=2):
+            return True
+    except (OSError, VeskError, ValueError):
+        return False
+
+
 def start(cluster: Cluster, *, tell: Callable[[str], None] = lambda _: None) -> None:
     """Start the server unless it runs; an old one that is still dying is waited for."""
     problem = ""
-    for attempt in range(10):
+    for attempt in range(20):
         if running(cluster):
-            try:
-                cluster.port()
-            except (VeskError, ValueError):
-                time.sleep(0.5)
-                continue
-            return
-        port = free_port(FIRST_PORT + 7 * attempt)
+            if answers(cluster):
+                return
+            # Killed a moment ago, or still starting: its process lingers and takes no connection.
+            time.sleep(0.5)
+            continue
+        port = free_port(FIRST_PORT + attempt)
         options = (
             f"-p {port} -c listen_addresses=127.0.0.1 -c unix_socket_directories='' -c max_connections=120"
             " -c shared_buffers=64MB"

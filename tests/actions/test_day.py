@@ -1,0 +1,209 @@
+"""A day in the database: intake, pairing, corrections, checks, turnover; and what goes wrong."""
+
+import csv
+import shutil
+from fractions import Fraction
+from pathlib import Path
+
+import pytest
+from tests.conftest import name_ferry
+
+from vesk.actions import correct, intake, measure, pairing, standing, turnover
+from vesk.core.errors import MediaError, RefusedError, StaleError
+from vesk.store import journal, pairings, recordings, turnovers
+from vesk.store.tables import Source
+
+
+@pytest.fixture
+def day(db, settings, ferry, tmp_path):
+    """Return the first two takes of A and what goes wrong beside them, taken in and paired."""
+    folder = tmp_path / "media"
+    shutil.copytree(ferry.folder, folder, ignore=shutil.ignore_patterns("B004_00[12]*", "3[2346]*", "A006_00[3457]*"))
+    (folder / "S1 sound roll 6" / "empty.wav").touch()
+    (folder / "notes.bin").write_bytes(b"not media")
+    named = name_ferry(db, settings, folder)
+    intake.take_in(db, settings, named)
+    pairing.pair_day(db, settings, named)
+    db.commit()
+    return named
+
+
+def only(db, day, picture):
+    return next(now for now in standing.of_day(db, day) if now.picture.name == picture)
+
+
+def measured(db, settings, day, picture):
+    now = only(db, day, picture)
+    measure.measure_pairing(db, settings, now.pairing.id)
+    db.commit()
+    return only(db, day, picture)
+
+
+def test_intake_lists_what_cannot_be_read_and_takes_the_rest(db, day):
+    rows = {row.name: row for row in recordings.of_day(db, day.id)}
+    assert {name for name, row in rows.items() if row.state == "ready"} == {
+        "A006_001.mov", "A006_002.mov", "A006_006.mov", "31A_01.wav", "31A_02.wav", "WT01_01.wav",
+    }  # fmt: skip
+    assert "is empty" in rows["empty.wav"].problem
+    assert "neither a movie nor a sound file" in rows["notes.bin"].problem
+    assert "B004_003.mov: it cannot be read" in rows["B004_003.mov"].problem
+    assert "no recorder was rolling" in rows["A006_006.mov"].unpaired
+    assert rows["A006_001.mov"].start == 9 * 3600 + 12 * 60 + 6
+
+
+def test_the_walk_of_a_pairing_and_its_undo(db, settings, day):
+    now = measured(db, settings, day, "A006_001.mov")
+    assert now.state == "measured"
+    assert now.verdict.cause == "sub-frame slip"
+    assert now.errors.head_s * 25 == pytest.approx(0.31, abs=0.01)
+    pid = now.pairing.id
+    correct.take_proposal(db, settings, pid, version=now.pairing.version)
+    now = only(db, day, "A006_001.mov")
+    assert now.state == "corrected"
+    assert now.verdict.holds
+    assert max(abs(e) for e in now.errors.all) < 0.001
+    correct.check(db, settings, pid, version=now.pairing.version)
+    assert only(db, day, "A006_001.mov").state == "checked"
+    # A correction after the check takes the check away.
+    now = only(db, day, "A006_001.mov")
+    correct.set_own(db, settings, pid, version=now.pairing.version, slip=Fraction(1, 25))
+    now = only(db, day, "A006_001.mov")
+    assert now.state == "corrected"
+    assert now.errors.head_s * 25 == pytest.approx(1.31, abs=0.01)
+    correct.undo(db, settings, pid, version=now.pairing.version)
+    now = only(db, day, "A006_001.mov")
+    assert now.state == "checked"
+    assert correct.undo(db, settings, pid, version=now.pairing.version) == "check undone"
+    assert correct.undo(db, settings, pid, version=only(db, day, "A006_001.mov").pairing.version) == "correction undone"
+    assert only(db, day, "A006_001.mov").state == "measured"
+    with pytest.raises(RefusedError, match="nothing to undo"):
+        correct.undo(db, settings, pid, version=only(db, day, "A006_001.mov").pairing.version)
+    assert len(pairings.history(db, pid)) == 2  # undone, never deleted
+    assert any("checked (left at head" in line.what for line in journal.of_day(db, day.id))
+
+
+def test_a_change_on_stale_data_is_refused(db, settings, day):
+    now = measured(db, settings, day, "A006_001.mov")
+    seen = now.pairing.version
+    correct.take_proposal(db, settings, now.pairing.id, version=seen)
+    with pytest.raises(StaleError, match="Somebody else changed this pairing"):
+        correct.set_own(db, settings, now.pairing.id, version=seen, slip=Fraction(1))
+    assert len(pairings.history(db, now.pairing.id)) == 1
+
+
+def test_what_cannot_be_is_refused_and_nothing_is_kept(db, settings, day):
+    now = only(db, day, "A006_001.mov")
+    with pytest.raises(RefusedError, match="Nothing is proposed"):
+        correct.take_proposal(db, settings, now.pairing.id, version=now.pairing.version)
+    with pytest.raises(RefusedError, match="ppm"):
+        correct.set_own(db, settings, now.pairing.id, version=now.pairing.version, slip=Fraction(0), ppm=Fraction(9999))
+    with pytest.raises(RefusedError, match="Say why"):
+        correct.set_aside(db, settings, now.pairing.id, version=now.pairing.version, reason=" ")
+    assert pairings.history(db, now.pairing.id) == []
+
+
+def test_a_microphone_moved_changes_every_pairing_of_its_source(db, settings, day):
+    now = measured(db, settings, day, "A006_001.mov")
+    before = now.errors.head_s
+    source = db.get(Source, now.picture_source.id)
+    intake.describe_source(
+        db, settings, source.id, version=source.version, name="A", distance_m=Fraction("5.43"), delay_ms=Fraction(0)
+    )
+    moved = only(db, day, "A006_001.mov")
+    # 3.43 m further away hears 10 ms later: what sounded late was less late than that.
+    assert moved.errors.head_s - before == pytest.approx(0.010, abs=1e-6)
+    with pytest.raises(StaleError):
+        intake.describe_source(
+            db, settings, source.id, version=1, name="A", distance_m=Fraction(1), delay_ms=Fraction(0)
+        )
+
+
+def test_taking_in_again_keeps_what_was_decided_and_notices_what_vanished(db, settings, day):
+    now = measured(db, settings, day, "A006_001.mov")
+    correct.take_proposal(db, settings, now.pairing.id, version=now.pairing.version)
+    db.commit()
+    folder = Path(day.folder)
+    (folder / "S1 sound roll 6" / "31A_02.wav").rename(folder.parent / "31A_02.wav")
+    result = intake.take_in(db, settings, day)
+    pairing.pair_day(db, settings, day)
+    assert result.vanished == 1
+    rows = {row.name: row for row in recordings.of_day(db, day.id)}
+    assert "31A_02.wav: it was here before and is gone" in rows["31A_02.wav"].problem
+    again = only(db, day, "A006_001.mov")
+    assert (again.state, again.pairing.id) == ("corrected", now.pairing.id)
+    (folder.parent / "31A_02.wav").rename(folder / "S1 sound roll 6" / "31A_02.wav")
+    assert intake.take_in(db, settings, day).vanished == 0
+    pairing.pair_day(db, settings, day)
+    assert only(db, day, "A006_002.mov").sound.name == "31A_02.wav"
+
+
+def checked(db, settings, day, picture):
+    now = measured(db, settings, day, picture)
+    correct.take_proposal(db, settings, now.pairing.id, version=now.pairing.version)
+    now = only(db, day, picture)
+    correct.check(db, settings, now.pairing.id, version=now.pairing.version)
+    db.commit()
+
+
+def test_one_take_that_fails_costs_only_itself(db, settings, day):
+    checked(db, settings, day, "A006_001.mov")
+    checked(db, settings, day, "A006_002.mov")
+    Path(day.folder, "S1 sound roll 6", "31A_02.wav").unlink()
+    row = turnover.plan(db, settings, day)
+    turnover.make(db, settings, row)
+    db.commit()
+    made = {recordings.get(db, item.picture_id).name: item for item in turnovers.deliveries(db, row.id)}
+    assert made["A006_001.mov"].name == "A006_001.wav"
+    assert max(abs(e) for e in made["A006_001.mov"].facts["residual_s"]) < 0.001
+    assert "31A_02.wav: it vanished since intake" in made["A006_002.mov"].reason
+    with (Path(row.folder) / "report.csv").open(encoding="utf-8", newline="") as file:
+        report = {Path(line["picture"]).name: line for line in csv.DictReader(file)}
+    assert report["A006_001.mov"]["checked_by"] == "test editor"
+    assert abs(float(report["A006_001.mov"]["residual_tail_ms"])) < 1
+    assert "vanished" in report["A006_002.mov"]["reason"]
+    assert "no recorder was rolling" in report["A006_006.mov"]["reason"]
+    assert only(db, day, "A006_002.mov").state == "checked"
+
+
+def test_a_full_disk_loses_no_decision(db, settings, day, monkeypatch):
+    checked(db, settings, day, "A006_001.mov")
+
+    def full(*_, **__):
+        raise OSError(28, "No space left on device")
+
+    monkeypatch.setattr("vesk.media.wave.os.fsync", full)
+    row = turnover.plan(db, settings, day)
+    turnover.make(db, settings, row)
+    (item,) = [d for d in turnovers.deliveries(db, row.id) if "A006_001" in d.reason]
+    assert "No space left on device" in item.reason
+    assert "Free space" in item.reason
+    assert [path.name for path in Path(row.folder).iterdir()] == ["report.csv"]
+    assert only(db, day, "A006_001.mov").state == "checked"
+
+
+def test_a_turnover_that_is_stopped_says_what_it_left_out(db, settings, day):
+    checked(db, settings, day, "A006_001.mov")
+    row = turnover.plan(db, settings, day)
+    turnover.make(db, settings, row, lambda _done, _total: False)
+    assert row.state == "stopped"
+    assert any(item.reason == "stopped before its turn" for item in turnovers.deliveries(db, row.id))
+
+
+def test_folders_outside_the_allowed_roots_are_refused(db, settings, tmp_path):
+    outside = tmp_path / "elsewhere"
+    outside.mkdir()
+    settings.media_roots[0].mkdir()
+    (settings.media_roots[0] / "way out").symlink_to(outside)
+    for folder in (outside, settings.media_roots[0] / "way out", settings.media_roots[0] / ".." / "elsewhere"):
+        with pytest.raises(MediaError, match="outside the folders Vesk may read"):
+            name_ferry(db, settings, folder)
+
+
+def test_a_link_that_leaves_the_folder_is_not_followed(db, settings, ferry, tmp_path):
+    media = tmp_path / "media" / "A006 main camera"
+    media.mkdir(parents=True)
+    (media / "A006_009.mov").symlink_to(next(ferry.folder.rglob("A006_001.mov")))
+    named = name_ferry(db, settings, tmp_path / "media")
+    intake.take_in(db, settings, named)
+    (row,) = recordings.of_day(db, named.id)
+    assert (row.state, "leads out of the folder" in row.problem) == ("unreadable", True)

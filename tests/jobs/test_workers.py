@@ -1,0 +1,94 @@
+"""Real workers on a real queue: the whole chain, a worker that is killed, work that is stopped."""
+
+import shutil
+
+import pytest
+from tests.conftest import end, name_ferry, until, workers
+
+from vesk.actions import standing
+from vesk.jobs.queue import enqueue
+from vesk.jobs.tasks import ask_intake, ask_measure
+from vesk.store import progress
+from vesk.store.session import open_session
+
+
+@pytest.fixture
+def day(db, settings, ferry, tmp_path):
+    folder = tmp_path / "media"
+    shutil.copytree(ferry.folder, folder, ignore=shutil.ignore_patterns("B004*", "3[2346]*", "A006_00[34567]*"))
+    return name_ferry(db, settings, folder)
+
+
+def states(settings, day):
+    with open_session(settings.sqlalchemy_url) as fresh:
+        return {(row.kind, row.subject_id): row.state for row in progress.of_day(fresh, day.id)}
+
+
+def test_a_killed_workers_job_is_taken_up_again(db, settings, day):
+    ask_intake(db, day.id)
+    db.commit()
+    first = workers(settings)
+    try:
+        until(
+            lambda: any(kind == "listen" and state == "running" for (kind, _), state in states(settings, day).items())
+        )
+        first[0].kill()
+        first[0].wait()
+        left = states(settings, day)
+        assert any(state in {"running", "waiting"} for state in left.values())
+        second = workers(settings)
+        try:
+            until(lambda: set(states(settings, day).values()) == {"done"}, 60, "the killed worker's job")
+        finally:
+            end(second)
+    finally:
+        end(first)
+    with open_session(settings.sqlalchemy_url) as fresh:
+        found = standing.of_day(fresh, day)
+        assert {now.picture.name: now.state for now in found} == {
+            "A006_001.mov": "measured",
+            "A006_002.mov": "measured",
+        }
+        assert all(abs(now.errors.head_s * 25 - 0.31) < 0.01 for now in found)
+
+
+def test_work_that_was_asked_to_stop_does_not_begin(db, settings, day):
+    ask_intake(db, day.id)
+    assert progress.stop_open(db, day.id) == 1
+    db.commit()
+    running = workers(settings)
+    try:
+        until(lambda: set(states(settings, day).values()) == {"stopped"}, 30, "stopping")
+    finally:
+        end(running)
+    assert standing.of_day(db, day) == []
+
+
+def test_a_job_and_the_row_it_works_on_are_written_together(db, settings, day):
+    ask_intake(db, day.id)
+    enqueue(db, "vesk:intake", lock="other", day_id=day.id)  # waits already: asked once
+    assert db.connection().exec_driver_sql("SELECT count(*) FROM procrastinate_jobs").scalar() == 1
+    db.rollback()
+    assert db.connection().exec_driver_sql("SELECT count(*) FROM procrastinate_jobs").scalar() == 0
+    assert states(settings, day) == {}
+
+
+def test_a_file_that_vanished_ends_its_job_with_a_sentence(db, settings, day, tmp_path):
+    from vesk.actions import intake, pairing
+
+    intake.take_in(db, settings, day)
+    (first, _) = pairing.pair_day(db, settings, day)
+    db.commit()
+    shutil.rmtree(settings.cache.resolve())
+    settings.cache.resolve().mkdir()
+    next((tmp_path / "media").rglob("A006_001.mov")).unlink()
+    ask_measure(db, first)
+    db.commit()
+    running = workers(settings)
+    try:
+        until(lambda: set(states(settings, day).values()) == {"failed"}, 30, "failing")
+    finally:
+        end(running)
+    with open_session(settings.sqlalchemy_url) as fresh:
+        (row,) = progress.of_day(fresh, day.id)
+        assert "A006_001.mov" in row.problem

@@ -1,0 +1,65 @@
+"""The cluster: on loopback, on a port of its own, and alive again after a kill -9."""
+
+import os
+import signal
+import socket
+
+import psycopg
+import pytest
+from tests.conftest import PROJECT, until
+
+from vesk.services import cluster, state
+
+
+@pytest.fixture
+def own():
+    made = cluster.place(PROJECT / "var" / "test-cluster")
+    cluster.make(made)
+    yield made
+    cluster.stop(made)
+
+
+def postmaster(own):
+    return int(cluster._as_account(["cat", str(own.data / "postmaster.pid")]).stdout.splitlines()[0])
+
+
+def test_it_starts_again_after_kill_9_and_keeps_what_it_held(own):
+    cluster.start(own)
+    with psycopg.connect(own.url("postgres"), autocommit=True) as connection:
+        connection.execute("DROP TABLE IF EXISTS kept")
+        connection.execute("CREATE TABLE kept AS SELECT 42 AS n")
+    os.kill(postmaster(own), signal.SIGKILL)
+    cluster.start(own)
+    with psycopg.connect(own.url("postgres")) as connection:
+        assert connection.execute("SELECT n FROM kept").fetchone() == (42,)
+        assert connection.execute("SHOW listen_addresses").fetchone() == ("127.0.0.1",)
+        assert connection.execute("SHOW unix_socket_directories").fetchone() == ("",)
+    assert cluster.stop(own)
+    assert not cluster.running(own)
+
+
+def test_a_taken_port_is_noticed_and_another_used(own):
+    with socket.socket() as holder:
+        first = cluster.free_port(cluster.FIRST_PORT)
+        holder.bind(("127.0.0.1", first))
+        holder.listen()
+        cluster.start(own)
+        assert own.port() != first
+        with psycopg.connect(own.url("postgres")):
+            pass
+
+
+def test_a_process_number_used_again_is_not_taken_for_ours(tmp_path):
+    state.write(tmp_path, {"pid": os.getpid(), "started": state.started_at(os.getpid())})
+    assert state.alive(state.read(tmp_path))
+    state.write(tmp_path, {"pid": os.getpid(), "started": "1"})
+    assert not state.alive(state.read(tmp_path))
+    state.file(tmp_path).write_text("{", encoding="utf-8")
+    assert state.read(tmp_path) == {}
+
+
+def test_nobody_gets_in_without_the_password(own):
+    cluster.start(own)
+    with pytest.raises(psycopg.OperationalError):
+        psycopg.connect(own.url("postgres").replace("vesk:", "vesk:wrong"))
+    assert until(lambda: cluster.running(own), 5)
