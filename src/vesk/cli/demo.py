@@ -82,16 +82,23 @@ def name_sources(session: Session, day: Day) -> None:
     session.flush()
 
 
+def _is_named(settings: Settings) -> bool:
+    """Ask the database alone: a second start loads nothing of the application."""
+    import psycopg  # noqa: PLC0415
+
+    with psycopg.connect(settings.database_url) as connection:
+        return connection.execute("SELECT 1 FROM day LIMIT 1").fetchone() is not None
+
+
 def _name_day(settings: Settings, media: Path) -> str:
+    if _is_named(settings):
+        return "is there"
     from vesk.actions import intake  # noqa: PLC0415
     from vesk.core.timecode import FrameRate  # noqa: PLC0415
     from vesk.jobs.tasks import ask_intake  # noqa: PLC0415
-    from vesk.store import days  # noqa: PLC0415
     from vesk.store.session import open_session  # noqa: PLC0415
 
     with open_session(settings.sqlalchemy_url) as session:
-        if days.all_days(session):
-            return "is there"
         day = intake.name_day(
             session, settings, production="The Lantern Ferry", number=6, shot_on=date(2027, 3, 18),
             rate=FrameRate(Fraction(25)), folder=str(media),

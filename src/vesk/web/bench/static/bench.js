@@ -7,14 +7,18 @@ const NARROW = 40 / 48000, WIDE = 12;
 /** @type {any} */
 let state = {};
 let span = 1, chosen = 0, mode = "sum";
-const moved = { frames: 0, tenths: 0, samples: 0, seconds: 0 };
+const still = () => ({ frames: 0, tenths: 0, samples: 0, seconds: 0 });
+/** Moved by hand and not yet sent; and what is on its way: keys pressed meanwhile wait for the answer. */
+let moved = still(), sent = still();
 let waiting = 0, drawing = 0;
 
 const $ = (/** @type {string} */ id) => document.getElementById(id);
 const figures = () => /** @type {HTMLElement[]} */ ([...document.querySelectorAll(".window")]);
 const fraction = (/** @type {number} */ value) => (value < 0 ? "−" : "+") + Math.abs(value).toFixed(2);
-/** Seconds moved by hand and not yet sent. */
-const shift = () => (moved.frames + moved.tenths / 10) / state.fps + moved.samples / state.sound.rate + moved.seconds;
+/** @param {typeof moved} by */
+const inSeconds = (by) => (by.frames + by.tenths / 10) / state.fps + by.samples / state.sound.rate + by.seconds;
+/** Seconds moved by hand that the state does not hold yet. */
+const shift = () => inSeconds(moved) + inSeconds(sent);
 
 const read = () => {
   state = JSON.parse($("bench-state")?.textContent ?? "{}");
@@ -99,11 +103,25 @@ const zoom = (to) => {
 /** Send what was moved, once the hand rests. */
 const send = () => {
   const form = /** @type {HTMLFormElement | null} */ ($("slip-form"));
-  if (!form || shift() === 0) { document.body.dataset.slipping = ""; return; }
+  if (!form || inSeconds(sent) !== 0) return;
+  if (inSeconds(moved) === 0) { document.body.dataset.slipping = ""; return; }
   for (const name of /** @type {const} */ (["frames", "tenths", "samples"])) /** @type {HTMLInputElement} */ (form.elements.namedItem(name)).value = String(moved[name]);
   /** @type {HTMLInputElement} */ (form.elements.namedItem("seconds")).value = moved.seconds.toFixed(7);
+  [sent, moved] = [moved, still()];
   form.requestSubmit();
 };
+
+/** What was asked for while a slip was still on its way: done when it has arrived. @type {string | null} */
+let asked = null;
+document.addEventListener("click", (event) => {
+  const button = /** @type {HTMLElement} */ (event.target).closest?.(".acts button");
+  if (!(button instanceof HTMLElement) || shift() === 0) return;
+  event.preventDefault();
+  event.stopImmediatePropagation();
+  asked = button.dataset.key ?? null;
+  clearTimeout(waiting);
+  send();
+}, { capture: true });
 
 /** @param {keyof typeof moved} unit @param {number} by @param {number} rest milliseconds to wait for more */
 const slip = (unit, by, rest) => {
@@ -166,7 +184,7 @@ document.addEventListener("pointermove", (event) => {
   slip("seconds", ((event.clientX - held.x) / held.width) * span, 600_000);
   held.x = event.clientX;
 });
-document.addEventListener("pointerup", () => { if (held) { held = null; if (shift() !== 0) slip("seconds", 0, 60); } });
+document.addEventListener("pointerup", () => { if (held) { held = null; if (inSeconds(moved) !== 0) slip("seconds", 0, 60); } });
 
 document.addEventListener("keydown", (event) => {
   if (typing(event.target) || event.metaKey || event.altKey || document.querySelector("dialog[open]")) return;
@@ -185,10 +203,16 @@ document.addEventListener("keydown", (event) => {
 });
 
 document.addEventListener("htmx:after:swap", () => {
-  // What was moved is either in the new state, or was refused and is taken back.
-  if (shift() !== 0 && document.body.dataset.slipping === "1") Object.assign(moved, { frames: 0, tenths: 0, samples: 0, seconds: 0 });
-  document.body.dataset.slipping = "";
+  // What was sent is either in the new state, or was refused and is taken back.
+  sent = still();
+  if (inSeconds(moved) === 0) document.body.dataset.slipping = "";
+  else if (!held) { clearTimeout(waiting); waiting = window.setTimeout(send, 200); }
   read();
+  if (asked && shift() === 0) {
+    const next = /** @type {HTMLButtonElement | null} */ (document.querySelector(`.acts button[data-key="${asked}"]:not(:disabled)`));
+    asked = null;
+    next?.click();
+  }
 });
 document.addEventListener("vesk:theme", redraw);
 new ResizeObserver(redraw).observe(document.body);
