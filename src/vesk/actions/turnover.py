@@ -18,6 +18,7 @@ from vesk.actions.standing import CHECKED, SET_ASIDE, Standing
 from vesk.core.errors import MediaError, VeskError
 from vesk.core.verdict.words import signed
 from vesk.media.facts import PICTURE
+from vesk.media.probe import MOVIE_ENDINGS
 from vesk.settings import Settings
 from vesk.store import days, journal, recordings, turnovers
 from vesk.store.tables import Day, Delivery, Recording, Turnover
@@ -52,7 +53,9 @@ def items(session: Session, day: Day) -> list[Item]:
     tags = {source.id: source.tag for source in days.sources(session, day.id or 0)}
     made = []
     for row in recordings.of_day(session, day.id or 0):
-        if row.kind == PICTURE or row.id in by_picture:
+        # A movie that could never be read is a take all the same: the report must not lose it.
+        unread = not row.kind and Path(row.name).suffix.lower() in MOVIE_ENDINGS
+        if row.kind == PICTURE or unread:
             own = tuple(by_picture.get(row.id or 0, ()))
             made.append(Item(row, tags.get(row.source_id, ""), own, _obstacle(row, own)))
     return sorted(made, key=lambda item: (item.picture.start or 0, item.picture.path))
