@@ -58,7 +58,7 @@ def items(session: Session, day: Day) -> list[Item]:
         if row.kind == PICTURE or unread:
             own = tuple(by_picture.get(row.id or 0, ()))
             made.append(Item(row, tags.get(row.source_id, ""), own, _obstacle(row, own)))
-    return sorted(made, key=lambda item: (item.picture.start or 0, item.picture.path))
+    return sorted(made, key=lambda item: (item.picture.start is None, item.picture.start or 0, item.picture.path))
 
 
 def _obstacle(picture: Recording, own: tuple[Standing, ...]) -> str:

@@ -9,8 +9,8 @@ from numpy.typing import NDArray
 
 from vesk.core.sound.by_waveform import search_by_waveform
 from vesk.core.sound.coarse import Candidate, search
-from vesk.core.sound.features import WORK_RATE
-from vesk.core.sound.measurement import AMBIGUOUS, MATCHED, Measurement, refused
+from vesk.core.sound.features import FEATURE_RATE, WORK_RATE
+from vesk.core.sound.measurement import AMBIGUOUS, MATCHED, Line, Measurement, refused
 from vesk.core.sound.trace import Place, look_at, trace
 
 ACCEPT_LOG10 = -6.0
@@ -124,19 +124,25 @@ def _decide(places: list[Place], picture: Hearing, sound: Hearing, channel: int)
         runner_up_s=other.guess.offset_s if other else None,
         runner_up_ratio=ratio,
         channel=channel,
-        windows=_looking_points(picture, head, tail),
+        windows=_looking_points(picture, sound, traced.line, head, tail),
     )
 
 
-def _looking_points(picture: Hearing, head: float, tail: float) -> tuple[float, ...]:
-    """Choose the picture times to look at: the strongest onset near head, middle and tail."""
-    activity = np.maximum(picture.features.astype(np.float32), 0).sum(axis=1)
+def _looking_points(picture: Hearing, sound: Hearing, line: Line, head: float, tail: float) -> tuple[float, ...]:
+    """Choose the picture times to look at: near head, middle and tail, the onset that both hear best."""
+    rows = np.arange(picture.features.shape[0])
+    at = rows / FEATURE_RATE
+    own = np.rint((at - line.at_middle_s + line.ppm * 1e-6 * (at - line.middle_s)) * FEATURE_RATE).astype(int)
+    heard = (own >= 0) & (own < sound.features.shape[0])
+    scratch = np.maximum(picture.features.astype(np.float32), 0).mean(axis=1)
+    production = np.maximum(sound.features.astype(np.float32), 0).mean(axis=1)
+    activity = np.where(heard, scratch * production[np.clip(own, 0, production.size - 1)], 0.0)
     points = []
     span = tail - head
     for low, high in ((0.0, 0.2), (0.4, 0.6), (0.8, 1.0)):
-        a = int((head + low * span) * 100) + 5
-        b = int((head + high * span) * 100) - 5
+        a = int((head + low * span) * FEATURE_RATE) + 5
+        b = int((head + high * span) * FEATURE_RATE) - 5
         chosen = activity[a:b]
-        at = a + int(np.argmax(chosen)) if chosen.size else (a + b) // 2
-        points.append(at / 100)
+        best = a + int(np.argmax(chosen)) if chosen.size else (a + b) // 2
+        points.append(best / FEATURE_RATE)
     return tuple(points)

@@ -20,6 +20,7 @@ FILTERS = {
     "needs": "needs you",
     "out": "out of tolerance",
     "unpaired": "unpaired",
+    "broken": "cannot be read",
     "unchecked": "unchecked",
 }
 UNREADABLE = "unreadable"
@@ -62,6 +63,7 @@ class Row:
             "needs": self.needs,
             "out": self.out,
             "unpaired": self.state == UNPAIRED,
+            "broken": self.state in {UNREADABLE, "vanished"},
             "unchecked": self.state not in {CHECKED, SET_ASIDE, UNREADABLE} and self.now is not None,
         }.get(chosen, True)
 
@@ -90,14 +92,14 @@ def rows(session: Session, day: Day) -> list[Row]:
         source = tags.get(recording.source_id, "—")
         if recording.state != "ready":
             word = UNREADABLE if recording.state == "unreadable" else "vanished"
-            apart.append(_alone(recording, source, "—", recording.problem.split(": ", 1)[-1], word, needs=True))
+            apart.append(_alone(recording, source, "—", recording.problem.split(": ", 1)[-1], word))
         elif own:
             label = facts_of(recording).label(clock)
             for index, now in enumerate(own):
                 made.append(_paired(recording, source, label, now, continued=index > 0))
         elif recording.unpaired:
             label = facts_of(recording).label(clock) or "—"
-            row = _alone(recording, source, label, recording.unpaired, UNPAIRED, needs=recording.kind == PICTURE)
+            row = _alone(recording, source, label, recording.unpaired, UNPAIRED)
             (made if recording.kind == PICTURE else apart).append(row)
     return made + apart
 
@@ -122,7 +124,7 @@ def _paired(recording: Recording, source: str, label: str, now: Standing, *, con
     )
 
 
-def _alone(recording: Recording, source: str, label: str, why: str, state: str, *, needs: bool) -> Row:
+def _alone(recording: Recording, source: str, label: str, why: str, state: str) -> Row:
     return Row(
         slate=_slate(recording, None) if recording.facts else "—",
         continued=False,
@@ -133,7 +135,7 @@ def _alone(recording: Recording, source: str, label: str, why: str, state: str, 
         plot=None,
         brief=why,
         state=state,
-        needs=needs,
+        needs=False,
         out=False,
     )
 
@@ -146,7 +148,7 @@ def headline(listed: list[Row]) -> str:
         if row.recording.kind == PICTURE and row.state not in {UNREADABLE, "vanished"}
     }
     silent = {row.recording.id for row in listed if row.state == UNPAIRED and row.recording.kind == PICTURE}
-    needing = {row.recording.id for row in listed if row.needs and row.recording.id in takes} - silent
+    needing = {row.recording.id for row in listed if row.needs}
     holding = takes - needing - silent
     wild = sum(row.state == UNPAIRED and row.recording.kind != PICTURE for row in listed)
     broken = sum(row.state in {UNREADABLE, "vanished"} for row in listed)

@@ -22,6 +22,11 @@ def ms(seconds: float | None) -> str:
     return f"{signed(seconds * 1000, 1)} ms" if abs(seconds) < 10 else f"{signed(seconds, 3)} s"
 
 
+def fine_ms(seconds: float | None) -> str:
+    """Write a small residual, in hundredths of a millisecond."""
+    return "—" if seconds is None else f"{signed(seconds * 1000, 2)} ms"
+
+
 def samples(seconds: float | None, sample_rate: int) -> str:
     """Write seconds as samples, thousands apart."""
     if seconds is None:
@@ -65,6 +70,6 @@ def label(seconds: Fraction | None, clock: FrameRate) -> str:
 
 
 FILTERS: dict[str, Callable[..., Any]] = {
-    "frames": frames, "ms": ms, "samples": samples, "plus_minus": plus_minus, "bytes": bytes_, "rate": rate,
+    "frames": frames, "ms": ms, "fine_ms": fine_ms, "samples": samples, "plus_minus": plus_minus, "bytes": bytes_, "rate": rate,
     "span": span, "label": label, "signed": signed,
 }  # fmt: skip

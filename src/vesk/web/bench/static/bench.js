@@ -14,7 +14,7 @@ let waiting = 0, drawing = 0;
 
 const $ = (/** @type {string} */ id) => document.getElementById(id);
 const figures = () => /** @type {HTMLElement[]} */ ([...document.querySelectorAll(".window")]);
-const fraction = (/** @type {number} */ value) => (value < 0 ? "−" : "+") + Math.abs(value).toFixed(2);
+const fraction = (/** @type {number} */ value) => (value <= -0.005 ? "−" : "+") + Math.abs(value).toFixed(2);
 /** @param {typeof moved} by */
 const inSeconds = (by) => (by.frames + by.tenths / 10) / state.fps + by.samples / state.sound.rate + by.seconds;
 /** Seconds moved by hand that the state does not hold yet. */
