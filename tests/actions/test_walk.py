@@ -126,15 +126,14 @@ def test_a_take_over_two_sound_files_is_cut_from_both_with_silence_between(confo
 
 def test_measure_prints_one_pair_and_says_by_its_exit_code(ferry, cache):
     by_name = {path.name: path for path in ferry.folder.rglob("*.*")}
-    good = vesk(
-        "measure", "--picture", by_name["A006_001.mov"], "--sound", by_name["31A_01.wav"], "--json", cache=cache
-    )
+    picture = by_name["A006_001.mov"]
+    good = vesk("measure", "--picture", picture, "--sound", by_name["31A_01.wav"], "--json", cache=cache)
     printed = json.loads(good.stdout)
     true = ferry.pair("A006_001.mov", "31A_01.wav")
     assert printed["offset_s"] == pytest.approx(true["heard_offset_s"], abs=1e-4)
     assert len(printed["trace"]) > 10
     wrong = vesk(
-        "measure", "--picture", by_name["A006_001.mov"], "--sound", by_name["31A_02.wav"], "--json", cache=cache, check=False
+        "measure", "--picture", picture, "--sound", by_name["31A_02.wav"], "--json", cache=cache, check=False
     )  # fmt: skip
     assert wrong.returncode == 3
     assert json.loads(wrong.stdout)["decision"] == "refused"

@@ -139,9 +139,11 @@ def _looking_points(picture: Hearing, sound: Hearing, line: Line, head: float, t
     activity = np.where(heard, scratch * production[np.clip(own, 0, production.size - 1)], 0.0)
     points = []
     span = tail - head
-    for low, high in ((0.0, 0.2), (0.4, 0.6), (0.8, 1.0)):
-        a = int((head + low * span) * FEATURE_RATE) + 5
-        b = int((head + high * span) * FEATURE_RATE) - 5
+    # The places themselves are what is to be proved: look no further from them than a few seconds.
+    reach = min(0.2 * span, 12.0)
+    middle = (head + tail) / 2
+    for low, high in ((head, head + reach), (middle - reach / 2, middle + reach / 2), (tail - reach, tail)):
+        a, b = int(low * FEATURE_RATE) + 5, int(high * FEATURE_RATE) - 5
         chosen = activity[a:b]
         best = a + int(np.argmax(chosen)) if chosen.size else (a + b) // 2
         points.append(best / FEATURE_RATE)

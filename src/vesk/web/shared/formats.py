@@ -45,13 +45,10 @@ def plus_minus(seconds: float | None, fps: Fraction) -> str:
 
 def bytes_(count: int) -> str:
     """Write a file's size."""
-    return (
-        f"{count / 1e9:.2f} GB"
-        if count >= 10**9
-        else f"{count / 1e6:.1f} MB"
-        if count >= 10**6
-        else f"{count / 1e3:.1f} kB"
-    )
+    for size, unit, digits in ((10**9, "GB", 2), (10**6, "MB", 1)):
+        if count >= size:
+            return f"{count / size:.{digits}f} {unit}"
+    return f"{count / 1000:.1f} kB"
 
 
 def rate(value: str | Fraction | None) -> str:
@@ -70,6 +67,6 @@ def label(seconds: Fraction | None, clock: FrameRate) -> str:
 
 
 FILTERS: dict[str, Callable[..., Any]] = {
-    "frames": frames, "ms": ms, "fine_ms": fine_ms, "samples": samples, "plus_minus": plus_minus, "bytes": bytes_, "rate": rate,
-    "span": span, "label": label, "signed": signed,
+    "frames": frames, "ms": ms, "fine_ms": fine_ms, "samples": samples, "plus_minus": plus_minus, "bytes": bytes_,
+    "rate": rate, "span": span, "label": label, "signed": signed,
 }  # fmt: skip
