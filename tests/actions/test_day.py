@@ -207,3 +207,22 @@ def test_a_link_that_leaves_the_folder_is_not_followed(db, settings, ferry, tmp_
     intake.take_in(db, settings, named)
     (row,) = recordings.of_day(db, named.id)
     assert (row.state, "leads out of the folder" in row.problem) == ("unreadable", True)
+
+
+def test_a_folder_that_cannot_be_read_is_named_and_the_rest_comes_in(db, settings, day, monkeypatch):
+    import os
+
+    locked = Path(day.folder, "A006 main camera")
+    scandir = os.scandir
+
+    def refuse(path):
+        if Path(path) == locked:
+            raise PermissionError(13, "Permission denied", str(path))
+        return scandir(path)
+
+    monkeypatch.setattr(os, "scandir", refuse)  # root, who runs the tests, is refused nothing
+    result = intake.take_in(db, settings, day)
+    rows = {row.path: row for row in recordings.of_day(db, day.id)}
+    assert "this folder cannot be read (Permission denied)" in rows["A006 main camera"].problem
+    assert rows["S1 sound roll 6/31A_01.wav"].state == "ready"
+    assert result.vanished == 3  # its files are kept in mind, not forgotten

@@ -25,6 +25,9 @@ def states(settings, day):
 
 
 def test_a_killed_workers_job_is_taken_up_again(db, settings, day):
+    # Nothing kept from other tests: listening must take long enough to be killed in.
+    settings.cache.unlink()
+    settings.cache.mkdir()
     ask_intake(db, day.id)
     db.commit()
     first = workers(settings)
