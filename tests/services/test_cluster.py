@@ -3,6 +3,7 @@
 import os
 import signal
 import socket
+import subprocess
 
 import psycopg
 import pytest
@@ -54,6 +55,11 @@ def test_a_process_number_used_again_is_not_taken_for_ours(tmp_path):
     assert state.alive(state.read(tmp_path))
     state.write(tmp_path, {"pid": os.getpid(), "started": "1"})
     assert not state.alive(state.read(tmp_path))
+    with subprocess.Popen(["sleep", "60"]) as child:
+        state.write(tmp_path, {"pid": child.pid, "started": state.started_at(child.pid)})
+        assert state.alive(state.read(tmp_path))
+        child.kill()
+        until(lambda: not state.alive(state.read(tmp_path)), 5)  # though nobody has reaped it yet
     state.file(tmp_path).write_text("{", encoding="utf-8")
     assert state.read(tmp_path) == {}
 

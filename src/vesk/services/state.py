@@ -39,7 +39,9 @@ def started_at(pid: int) -> str:
         text = Path(f"/proc/{pid}/stat").read_text(encoding="ascii", errors="replace")
     except OSError:
         return ""
-    return text.rsplit(")", 1)[1].split()[19]
+    fields = text.rsplit(")", 1)[1].split()
+    # Killed but not yet reaped is not running.
+    return "" if fields[0] in {"Z", "X"} else fields[19]
 
 
 def alive(values: dict[str, Any]) -> bool:
