@@ -41,6 +41,7 @@ def test_it_starts_again_after_kill_9_and_keeps_what_it_held(own):
 
 def test_a_taken_port_is_noticed_and_another_used(own):
     with socket.socket() as holder:
+        holder.setsockopt(socket.SOL_SOCKET, socket.SO_REUSEADDR, 1)
         first = cluster.free_port(cluster.FIRST_PORT)
         holder.bind(("127.0.0.1", first))
         holder.listen()
