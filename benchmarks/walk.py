@@ -31,8 +31,9 @@ def timed(work: Callable[[], Any]) -> tuple[Any, float]:
 
 def naive_offset(walked: walk.Walked, one: walk.Measured) -> float:
     """Return the offset by the peak of one plain correlation of both files, seconds."""
-    picture = cache.hearing(walked.recordings[one.picture].kept, 0).sound
-    sound = cache.hearing(walked.recordings[one.sound].kept, 0).sound
+    picture, sound = (
+        cache.hearing(walked.recordings[name].kept, 0).sound.astype("float32") for name in (one.picture, one.sound)
+    )
     size = fft.next_fast_len(picture.size + sound.size, real=True)
     curve = fft.irfft(fft.rfft(picture, size) * np.conj(fft.rfft(sound, size)), size)
     peak = int(np.argmax(curve))

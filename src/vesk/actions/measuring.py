@@ -7,30 +7,21 @@ from dataclasses import asdict
 from typing import Any
 
 from vesk.actions.located import Located
-from vesk.core.sound.measure import measure
-from vesk.core.sound.measurement import MATCHED, Line, Measurement, TracePoint, refused
+from vesk.core.sound.measure import measure_channels
+from vesk.core.sound.measurement import Heard, Jump, Line, Measurement, Rival, TracePoint, refused
 from vesk.media import cache
 
 
 def measure_by_sound(picture: Located, sound: Located, *, proposal_s: float | None = None) -> Measurement:
-    """Measure a recorder's sound against a camera's scratch.
-
-    Each pair of channels is tried until one matches; the last refusal is returned otherwise.
-    """
+    """Measure a recorder's sound against a camera's scratch: any channels of either, the best pair decides."""
     for one in (picture, sound):
         if not one.facts.channels:
             what = "the camera recorded no scratch sound" if one is picture else "the file has no sound"
             return refused(what)
         one.ensure_heard()
-    result: Measurement | None = None
-    for scratch in cache.matching_channels(picture.facts):
-        heard = cache.hearing(picture.kept, scratch)
-        for channel in cache.matching_channels(sound.facts):
-            found = measure(heard, cache.hearing(sound.kept, channel), proposal_s=proposal_s, channel=channel)
-            if found.decision == MATCHED:
-                return found
-            result = result if result is not None and result.line is not None else found
-    return result if result is not None else refused("there is no channel to compare")
+    scratch = [cache.hearing(picture.kept, channel) for channel in cache.matching_channels(picture.facts)]
+    production = [cache.hearing(sound.kept, channel) for channel in cache.matching_channels(sound.facts)]
+    return measure_channels(scratch, production, proposal_s=proposal_s)
 
 
 def to_json(found: Measurement) -> dict[str, Any]:
@@ -43,9 +34,17 @@ def to_json(found: Measurement) -> dict[str, Any]:
 
 
 def from_json(values: Mapping[str, Any]) -> Measurement:
-    """Rebuild from `to_json`."""
+    """Rebuild from `to_json`; what an older version did not write is left at its default."""
     kept = dict(values)
-    kept["line"] = Line(**kept["line"]) if kept.get("line") else None
+    if kept.get("line"):
+        line = dict(kept["line"])
+        line["jumps"] = tuple(Jump(**jump) for jump in line.get("jumps", ()))
+        line["covariance"] = tuple(tuple(row) for row in line.get("covariance", ()))
+        kept["line"] = Line(**line)
+    else:
+        kept["line"] = None
     kept["trace"] = tuple(TracePoint(*row) for row in kept.get("trace", ()))
     kept["windows"] = tuple(kept.get("windows", ()))
+    kept["candidates"] = tuple(Rival(**one) for one in kept.get("candidates", ()))
+    kept["others"] = tuple(Heard(**one) for one in kept.get("others", ()))
     return Measurement(**kept)

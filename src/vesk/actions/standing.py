@@ -17,7 +17,7 @@ from vesk.core.sound.distance import distance_delay_s
 from vesk.core.sound.measurement import MATCHED, REFUSED, Measurement
 from vesk.core.timemap import TimeMap
 from vesk.core.tolerance import Tolerance
-from vesk.core.verdict.causes import Names, Verdict, give_verdict
+from vesk.core.verdict.causes import Names, Setting, Verdict, give_verdict
 from vesk.media import cache
 from vesk.settings import Settings
 from vesk.store import days, pairings, recordings
@@ -119,7 +119,17 @@ class Standing:
         return give_verdict(
             self.found, self.laid, names=Names(self.picture_source.tag, self.sound_source.tag), fps=self.fps,
             tolerance=self.tolerance, late_s=self.late_s, proposal=self.proposal,
-            timecode_offset=self.pairing.offset,
+            timecode_offset=self.pairing.offset, setting=self.setting,
+        )  # fmt: skip
+
+    @property
+    def setting(self) -> Setting:
+        """What is known besides the sound: label time, rates, distances."""
+        start = self.picture.start
+        return Setting(
+            fps=float(self.fps), tolerance_s=float(self.tolerance.seconds(self.fps)), span_s=0.0,
+            label_hours=None if start is None else float(start) / 3600, known_late_s=self.late_s,
+            sample_rate=facts_of(self.sound).sample_rate or 48_000,
         )  # fmt: skip
 
     @property

@@ -20,10 +20,11 @@ from vesk.core.pairing.by_timecode import Proposal, Unpaired, pair_by_timecode
 from vesk.core.pairing.evidence import SOUND, TIMECODE, Evidence
 from vesk.core.sound.measurement import MATCHED, Measurement, refused
 from vesk.core.timecode import FrameRate
+from vesk.core.timemap import exact_seconds
 from vesk.core.tolerance import Tolerance
-from vesk.core.verdict.causes import Names, Verdict, give_verdict
+from vesk.core.verdict.causes import Names, Setting, Verdict, give_verdict
 from vesk.media import scan
-from vesk.media.facts import PICTURE
+from vesk.media.facts import PICTURE, Facts
 
 Tell = Callable[[str], None]
 
@@ -125,12 +126,40 @@ def _measure(found: dict[str, Located], tags: dict[str, str], proposal: Proposal
     verdict = give_verdict(
         result, Correction().on(proposal.offset), names=Names(tags[proposal.picture], tags[proposal.sound]), fps=fps,
         tolerance=tolerance, proposal=correction, timecode_offset=proposal.offset,
+        setting=setting_of(picture.facts, sound.facts, fps),
     )  # fmt: skip
     return Measured(proposal.picture, proposal.sound, proposal, result, verdict, correction, fps)
 
 
-def measurement_json(found: Measurement, fps: Fraction | None, verdict: Verdict | None = None) -> dict[str, Any]:
-    """Return what `vesk measure` prints."""
+def verdict_of(
+    found: Measurement, picture: Located, sound: Located, timecode_offset: Fraction | None, rate: FrameRate
+) -> Verdict:
+    """Give a verdict on two files: against their timecode where they have it, else against the place found."""
+    fps = picture.facts.fps or rate.fps
+    tolerance, correction = Tolerance(), None
+    base = timecode_offset
+    if base is None:
+        base = exact_seconds(found.line.offset_s) if found.line else Fraction(0)
+    if found.line is not None and found.decision == MATCHED:
+        points = (found.head_s, found.middle_s, found.tail_s)
+        correction = propose(base, found.line, points, fps=fps, tolerance=tolerance)
+    return give_verdict(
+        found, Correction().on(base), names=Names(picture.path.stem, sound.path.stem), fps=fps, tolerance=tolerance,
+        proposal=correction, timecode_offset=base, setting=setting_of(picture.facts, sound.facts, fps),
+    )  # fmt: skip
+
+
+def setting_of(picture: Facts, sound: Facts, fps: Fraction) -> Setting:
+    """Return what is known of two files besides their sound."""
+    start, rate = picture.start(FrameRate(fps))
+    hours = None if start is None or sound.time_reference is None else float(start * rate.nominal / rate.fps) / 3600
+    return Setting(float(fps), 0.0, 0.0, label_hours=hours, sample_rate=sound.sample_rate or 48_000)
+
+
+def measurement_json(
+    found: Measurement, fps: Fraction | None, verdict: Verdict | None = None, *, sample_rate: int = 48_000
+) -> dict[str, Any]:
+    """Return what `vesk measure` prints; samples are the sound's, at `sample_rate`."""
     line = found.line
     return {
         "decision": found.decision,
@@ -138,7 +167,13 @@ def measurement_json(found: Measurement, fps: Fraction | None, verdict: Verdict 
         "offset_s": line.offset_s if line else None,
         "offset_frames": line.offset_s * float(fps) if line and fps else None,
         "ppm": line.ppm if line else None,
-        "jumps": [],
+        "jumps": [
+            {
+                "at_s": jump.at_s, "samples": jump.samples(sample_rate), "step_s": jump.step_s, "low_s": jump.low_s,
+                "high_s": jump.high_s, "standard_error_s": jump.se_step_s,
+            }
+            for jump in (line.jumps if line else ())
+        ],
         "uncertainty_s": line.band_at(found.head_s) if line else None,
         "standard_error_s": line.standard_error_at(found.middle_s) if line else None,
         "standard_error_ppm": line.se_ppm if line else None,
@@ -148,19 +183,35 @@ def measurement_json(found: Measurement, fps: Fraction | None, verdict: Verdict 
         "tail_s": found.tail_s,
         "share": found.share,
         "channel": found.channel + 1,
+        "picture_channel": found.picture_channel + 1,
+        "other_channels": [
+            {"channel": one.channel + 1, "strength": one.strength, "later_s": one.later_s} for one in found.others
+        ],
+        "polarity": found.polarity,
+        "candidates": [asdict(one) for one in found.candidates],
         "runner_up_s": found.runner_up_s,
         "runner_up_ratio": found.runner_up_ratio,
-        "verdict": {"cause": verdict.cause, "text": verdict.text, "unless": verdict.unless} if verdict else None,
+        "verdict": verdict_json(verdict) if verdict else None,
         "trace": [asdict(point) for point in found.trace],
+    }
+
+
+def verdict_json(verdict: Verdict) -> dict[str, Any]:
+    """Return a verdict with the hypotheses that were weighed."""
+    return {
+        "cause": verdict.cause,
+        "text": verdict.text,
+        "unless": verdict.unless,
+        "considered": [asdict(one) for one in verdict.considered],
     }
 
 
 _PRINTED = ("offset_s", "offset_frames", "ppm", "jumps", "uncertainty_s", "decision", "log10_false_alarm")
 
 
-def pairing_json(one: Measured) -> dict[str, Any]:
+def pairing_json(one: Measured, sample_rate: int) -> dict[str, Any]:
     """Return one pairing as `vesk pair` prints it."""
-    values = measurement_json(one.found, one.fps, one.verdict)
+    values = measurement_json(one.found, one.fps, one.verdict, sample_rate=sample_rate)
     line = one.found.line
     half = float(1 / one.fps) / 2
     evidence = [
@@ -197,7 +248,9 @@ def walk_json(walked: Walked) -> dict[str, Any]:
         "fps": str(walked.rate.fps),
         "drop": walked.rate.drop,
         "recordings": [recording_json(name, one, walked.sources[name]) for name, one in walked.recordings.items()],
-        "pairings": [pairing_json(one) for one in walked.pairings],
+        "pairings": [
+            pairing_json(one, walked.recordings[one.sound].facts.sample_rate) for one in walked.pairings
+        ],
         "unpaired": [{"path": item.key, "reason": item.reason} for item in walked.unpaired],
         "unreadable": [{"path": path, "reason": reason} for path, reason in walked.unreadable],
     }

@@ -8,7 +8,7 @@ from pathlib import Path
 
 from vesk.actions.located import locate
 from vesk.actions.measuring import measure_by_sound
-from vesk.actions.walk import measurement_json
+from vesk.actions.walk import measurement_json, verdict_of
 from vesk.cli import files
 from vesk.core.pairing.by_timecode import pair_by_timecode
 from vesk.core.sound.measurement import MATCHED
@@ -33,8 +33,10 @@ def run(options: argparse.Namespace) -> int:
     proposals, _ = pair_by_timecode(spans, rate)
     proposal = float(proposals[0].offset) if proposals else None
     found = measure_by_sound(picture, sound, proposal_s=proposal)
+    offset = proposals[0].offset if proposals else None
+    verdict = verdict_of(found, picture, sound, offset, rate)
     if options.json:
-        files.show(measurement_json(found, fps))
+        files.show(measurement_json(found, fps, verdict, sample_rate=sound.facts.sample_rate))
     elif found.line is None:
         print(f"{found.decision}: {found.reason}")
     else:
@@ -44,5 +46,10 @@ def run(options: argparse.Namespace) -> int:
         print(f"offset  {signed(line.offset_s, 6)} s ± {band:.3f} ms (picture time of sound sample 0)")
         print(f"rate    {signed(line.ppm, 3)} ± {1.96 * line.se_ppm:.3f} ppm (positive: the recorder's clock is fast)")
         alarm = f"10^{found.log10_false_alarm:.0f}"
+        for jump in line.jumps:
+            amount = jump.samples(sound.facts.sample_rate)
+            print(f"jump    {signed(amount, 0)} samples at {jump.at_s:.3f} s ({jump.low_s:.3f} to {jump.high_s:.3f})")
         print(f"windows {found.share:.0%} agree; false-alarm probability {alarm}; channel {found.channel + 1}")
+    if verdict is not None and not options.json:
+        print(verdict.text)
     return 0 if found.decision == MATCHED else 3

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import json
 import os
 import shutil
 from collections.abc import Iterator
@@ -13,7 +14,7 @@ import soxr
 from numpy.typing import NDArray
 
 from vesk.core.sound.features import WORK_RATE, onset_features
-from vesk.core.sound.measure import Hearing
+from vesk.core.sound.hearing import Hearing
 from vesk.media import movie
 from vesk.media.facts import PICTURE, Facts
 from vesk.media.peaks import PeaksBuilder
@@ -42,7 +43,7 @@ class Kept:
     @property
     def done(self) -> Path:
         """Stands when everything here is complete."""
-        return self.folder / "complete"
+        return self.folder / "complete-2"  # 2: working sound scaled to its peak
 
     def work(self, channel: int) -> Path:
         """One channel at the work rate (int16 array)."""
@@ -51,6 +52,11 @@ class Kept:
     def features(self, channel: int) -> Path:
         """Its onset features (float16 array)."""
         return self.folder / f"onsets-{channel}.npy"
+
+    @property
+    def units(self) -> Path:
+        """What 1 in each working channel stands for, of full scale (JSON)."""
+        return self.folder / "units.json"
 
     def frame(self, index: int) -> Path:
         """One picture frame as JPEG."""
@@ -95,12 +101,17 @@ def listen(path: Path, facts: Facts, store: Kept) -> None:
     else:
         for _ in pass_by(_read_blocks(path)):
             pass
+    units: dict[int, float] = {}
     for slot, channel in enumerate(used):
         tail = down[slot].resample_chunk(np.zeros(0, np.float32), last=True)
         mono = np.concatenate([*gathered[slot], tail])
-        _save(store.work(channel), np.clip(np.rint(mono * 32767), -32768, 32767).astype(np.int16))
+        # Scaled to its own peak: a sound 60 dB down keeps its 16 bits.
+        unit = max(float(np.abs(mono).max(initial=0.0)), 1e-9) / 32767
+        _save(store.work(channel), np.rint(mono / unit).astype(np.int16))
+        units[channel] = unit
         _save(store.features(channel), onset_features(mono))
     peaks.write(store.peaks)
+    store.units.write_text(json.dumps(units), encoding="utf-8")
     store.done.touch()
 
 
@@ -111,8 +122,8 @@ def _read_blocks(path: Path) -> Iterator[NDArray[np.float32]]:
 
 
 def matching_channels(facts: Facts) -> tuple[int, ...]:
-    """Return the channels that sound is matched on: scratch on the first two, a recorder's first four."""
-    return tuple(range(min(facts.channels, 2 if facts.kind == PICTURE else 4)))
+    """Return the channels that sound is matched on: scratch on the first two, a recorder's first eight."""
+    return tuple(range(min(facts.channels, 2 if facts.kind == PICTURE else 8)))
 
 
 def _save(path: Path, array: NDArray[np.generic]) -> None:
@@ -124,8 +135,8 @@ def _save(path: Path, array: NDArray[np.generic]) -> None:
 
 def hearing(store: Kept, channel: int) -> Hearing:
     """Return what one channel offers to be matched."""
-    sound = np.load(store.work(channel), mmap_mode="r").astype(np.float32) / 32767
-    return Hearing(sound, np.load(store.features(channel)))
+    unit = json.loads(store.units.read_text(encoding="utf-8"))[str(channel)]
+    return Hearing(np.load(store.work(channel), mmap_mode="r"), np.load(store.features(channel)), unit)
 
 
 def forget(store: Kept) -> None:

@@ -32,9 +32,14 @@ def _formants(excitation: NDArray[np.float64], centres: NDArray[np.float64]) -> 
     return out
 
 
-def speech(seconds: float, seed: int) -> NDArray[np.float32]:
-    """Speak `seconds` of speech-like sound, peak about 0.5; shape (n,) at RATE."""
+def speech(seconds: float, seed: int, *, delivery: int = 0) -> NDArray[np.float32]:
+    """Speak `seconds` of speech-like sound, peak about 0.5; shape (n,) at RATE.
+
+    `seed` is what is said and by whom, `delivery` how: the same lines spoken again keep their
+    syllables and voice, and differ in timing, melody and every sample.
+    """
     rng = np.random.default_rng(seed)
+    how = np.random.default_rng([seed, delivery])
     out = np.zeros(int(seconds * RATE) + RATE)
     low = rng.uniform(95, 210)
     stretch = rng.uniform(0.9, 1.15)
@@ -43,19 +48,19 @@ def speech(seconds: float, seed: int) -> NDArray[np.float32]:
         if rng.random() < 0.12:
             t += rng.uniform(0.25, 0.8)  # a breath between phrases
             continue
-        length = rng.uniform(0.11, 0.28)
+        length = rng.uniform(0.11, 0.28) * how.uniform(0.85, 1.15)
         n = int(length * RATE)
-        pitch = low * 2 ** (rng.normal(0, 0.12) + np.linspace(0.08, -0.1, n))
+        pitch = low * 2 ** (rng.normal(0, 0.12) + how.normal(0, 0.03) + np.linspace(0.08, -0.1, n))
         phase = np.cumsum(pitch / RATE)
         pulses = np.diff(np.floor(phase), prepend=0.0)
-        excitation = signal.lfilter([1.0], [1.0, -0.94], pulses) + 0.02 * rng.normal(size=n)
+        excitation = signal.lfilter([1.0], [1.0, -0.94], pulses) + 0.02 * how.normal(size=n)
         shape = np.sin(np.linspace(0, np.pi, n)) ** 0.6
         centres = _VOWELS[rng.integers(len(_VOWELS))] * stretch * rng.uniform(0.95, 1.05, 3)
         sound = _formants(excitation, centres) * shape * rng.uniform(0.4, 1.0)
         at = int(t * RATE)
         if rng.random() < 0.45:  # a consonant before the vowel
             m = int(rng.uniform(0.03, 0.09) * RATE)
-            hiss = signal.lfilter(*signal.butter(2, rng.uniform(2500, 6000), "high", fs=RATE), rng.normal(size=m))
+            hiss = signal.lfilter(*signal.butter(2, rng.uniform(2500, 6000), "high", fs=RATE), how.normal(size=m))
             out[at : at + m] += 0.02 * hiss * np.hanning(m)
             at += m
         out[at : at + n] += sound

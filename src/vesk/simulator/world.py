@@ -67,14 +67,15 @@ def heard(
     distance = device.distance_m * (0.35 if channel else 1.0)
     late = distance / SPEED_OF_SOUND + device.late_ms / 1000
     rng = np.random.default_rng([seed, channel])
-    begin = float(times[0]) - 1.5
+    # The world has one grid of samples since midnight, the same for every device: events start on it,
+    # devices sample between its points. A grid of each device's own would shift events by up to 10 µs.
+    origin = int((float(times[0]) - 1.5) * RATE)
+    begin = origin / RATE
     dry = np.zeros(int((times[-1] - begin + 1.0) * RATE), np.float32)
     for event in all_events:
-        at = (event.at - begin) * RATE
-        if at + event.sound.size < 0 or at >= dry.size:
+        first = round(event.at * RATE) - origin
+        if first + event.sound.size < 0 or first >= dry.size:
             continue
-        # Events start at whole samples of the world's own grid; devices sample between them.
-        first = round(at)
         a, b = max(0, first), min(dry.size, first + event.sound.size)
         dry[a:b] += event.sound[a - first : b - first]
     gain = 10 ** (device.level_db / 20) * min(1.0, 1.2 / max(distance, 0.3)) ** 0.5

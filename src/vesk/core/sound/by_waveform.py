@@ -2,101 +2,150 @@
 
 from __future__ import annotations
 
+from math import ceil
+
 import numpy as np
 from numpy.typing import NDArray
 from scipy import fft, ndimage
 
-from vesk.core.sound.coarse import Candidate
+from vesk.core.sound.coarse import Candidate, distinct
 from vesk.core.sound.features import WORK_RATE
+from vesk.core.sound.hearing import Hearing
+from vesk.core.sound.resample import stretch
 
-SEGMENT_S = 8.0
+SEGMENT_S = 4.0
 MAX_SEGMENTS = 8
-_CELL = 16  # samples: lags are gathered into cells of 1 ms
-_LARGEST = 1 << 25  # samples: half an hour; beyond it a search everywhere is left to the onsets
+MAX_PPM = 600.0
+_STEP_PPM = 120.0  # half of it moves a segment's ends by 120 µs: a quarter of a period at 2 kHz
+_RATE = WORK_RATE // 2  # what lies above 4 kHz rarely agrees where this search is needed
+_CELL = 8  # samples at _RATE: lags are gathered into cells of 1 ms
+_BLOCK = 1 << 17  # samples at WORK_RATE: a transform that a core's cache holds
+_LARGEST_S = 1800.0  # longer, a search everywhere is left to the onsets
 _CAP = 8.0
+_BINS = np.arange(_BLOCK // 4 + 1) * (WORK_RATE / _BLOCK)
+_BAND = (_BINS >= 150) & (_BINS <= 3600)  # Hz
+_SMOOTH = round(40.0 * _BLOCK / WORK_RATE)  # 40 Hz: hum's lines go, a voice's shape stays flat
 
 
-def _flat(sound: NDArray[np.float32], size: int) -> NDArray[np.complex64]:
-    """Return the spectrum with its broad shape taken out, and what lies outside speech."""
-    spectrum = fft.rfft(sound, size)
-    level = np.sqrt(np.maximum(ndimage.uniform_filter1d(np.abs(spectrum) ** 2, 65), 0))
-    bins = fft.rfftfreq(size, 1 / WORK_RATE)
+def _flat(sound: NDArray[np.float32]) -> NDArray[np.complex64]:
+    """Return a block's spectrum (lower half of the band), its broad shape taken out, and what lies outside speech."""
+    spectrum = fft.rfft(sound, _BLOCK)[: _BLOCK // 4 + 1]
+    level = np.sqrt(np.maximum(ndimage.uniform_filter1d(spectrum.real**2 + spectrum.imag**2, _SMOOTH), 0))
     spectrum /= level + 1e-3 * level.mean() + 1e-20
-    spectrum[(bins < 100) | (bins > 5000)] = 0
+    spectrum[~_BAND] = 0
     return np.asarray(spectrum, dtype=np.complex64)
 
 
 def search_by_waveform(
-    picture: NDArray[np.float32],
-    sound: NDArray[np.float32],
+    picture: Hearing,
+    sound: Hearing,
     *,
     around_s: float | None = None,
     reach_s: float = 5.0,
-    most: int = 4,
+    most: int = 5,
+    rates_ppm: tuple[float, ...] = (0.0,),
 ) -> list[Candidate]:
     """Search for the offsets at which two recordings' waveforms fall together.
 
     Parameters
     ----------
-    picture, sound : ndarray of float32, shape (n,) and (m,)
-        One channel each at `WORK_RATE`.
+    picture, sound : Hearing
     around_s, reach_s : float
         Search within `reach_s` of this offset (seconds); everywhere when `around_s` is None.
     most : int
         Candidates wanted.
+    rates_ppm : tuple of float
+        Rate errors of the sound to try; each is followed ±600 ppm.
 
     Returns
     -------
     list of Candidate
-        Best first, without drift (found by the windows afterwards); empty when there is nothing
-        to compare or a search everywhere would be too long.
+        Best first; empty when there is nothing to compare or a search everywhere would be too long.
 
     Notes
     -----
-    Each loud segment of the picture's scratch is correlated after whitening; heights are capped,
-    gathered into cells of 1 ms and summed over segments, neighbours included for drift.
+    Segments of the picture's scratch, stretched along a bank of drifts, are correlated after
+    whitening; squared heights are capped, gathered into cells of 1 ms and summed over the
+    segments along each drift. Within a segment the sum is coherent, between them it is not.
     """
-    length = int(SEGMENT_S * WORK_RATE)
-    if around_s is None and max(picture.size, sound.size) > _LARGEST:
+    if around_s is None and max(picture.seconds, sound.seconds) > _LARGEST_S:
         return []
-    low = -sound.size if around_s is None else int((around_s - reach_s) * WORK_RATE)
-    high = picture.size if around_s is None else int((around_s + reach_s) * WORK_RATE)
-    head, tail = max(0, low), min(picture.size, high + sound.size)
-    if tail - head < WORK_RATE:
+    low = -sound.seconds if around_s is None else around_s - reach_s
+    high = picture.seconds if around_s is None else around_s + reach_s
+    head, tail = max(0.0, low), min(picture.seconds, high + sound.seconds)
+    if tail - head < 1.0:
         return []
-    count = max(1, min(MAX_SEGMENTS, (tail - head) // length))
-    length = min(length, tail - head)
-    cells = (high - low) // _CELL + 1
-    total = np.zeros(cells)
-    met = np.zeros(cells)
-    for start in np.linspace(head, tail - length, count).astype(int):
-        # Offsets low..high put the segment's start at sound samples start - high .. start - low.
-        first, last = max(0, start - high), min(sound.size, start + length - low)
-        if last - first < WORK_RATE:
+    length = min(SEGMENT_S, (tail - head) / 2)
+    count = max(2, min(MAX_SEGMENTS, int((tail - head) / length)))
+    starts = np.linspace(head, tail - length, count)
+    middle = float(starts.mean()) + length / 2
+    bank = np.arange(-MAX_PPM, MAX_PPM + 1, _STEP_PPM * SEGMENT_S / length)
+    bank -= bank[np.argmin(np.abs(bank))]
+    cells = int((high - low) * _RATE) // _CELL + 1
+    tables = {base + float(drift): np.zeros((2, cells)) for base in rates_ppm for drift in bank}
+    first = max(0, int((head - high) * WORK_RATE))
+    last = min(sound.size, ceil((tail - low) * WORK_RATE))
+    hop = _BLOCK - ceil(length * 1.1 * WORK_RATE)
+    hop -= hop % (2 * _CELL)
+    blocks = {at: _flat(sound.window(at, _BLOCK)) for at in range(first - _BLOCK + hop, last, hop)}
+    for start in starts:
+        piece = picture.window(int(start * WORK_RATE), int(length * WORK_RATE))
+        for ppm, table in tables.items():
+            # What lasts a picture second lasts 1 + p on a recorder that runs fast.
+            laid = stretch(piece[:, None], 1 + ppm * 1e-6)[:, 0] if ppm else piece
+            segment = np.conj(_flat(laid))
+            # Offsets are compared at the take's middle: drift moves them from segment to segment.
+            base = float(start) + ppm * 1e-6 * (float(start) - middle) - low
+            _add_segment(table, segment, blocks, hop, base)
+    found: list[Candidate] = []
+    for ppm, (total, met) in tables.items():
+        found += _peaks(total, met, low, ppm, middle, most)
+    found.sort(key=lambda one: -one.score)
+    return distinct(found, most, turn_s=middle)
+
+
+def _add_segment(
+    table: NDArray[np.float64],
+    segment: NDArray[np.complex64],
+    blocks: dict[int, NDArray[np.complex64]],
+    hop: int,
+    base: float,
+) -> None:
+    """Correlate one segment with every block and add its squared heights; offset = base - sound time."""
+    best = np.zeros(table.shape[1])
+    for at, block in blocks.items():
+        # Index l: the segment's start meets sound sample at + 2 l; offsets fall as l grows.
+        last = int((base - at / WORK_RATE) * _RATE) // _CELL
+        count = hop // 2 // _CELL
+        if last < 0 or last - count >= best.size:
             continue
-        size = fft.next_fast_len(last - first + length, real=True)
-        curve = fft.irfft(_flat(sound[first:last], size) * np.conj(_flat(picture[start : start + length], size)), size)
-        curve = curve / (float(np.sqrt(np.mean(curve**2))) or 1.0)
-        # Index l: the segment's start meets sound sample first + l; the offset is start - first - l.
-        lags = np.arange(-length, last - first)
-        offsets = start - first - lags
-        inside = (offsets >= low) & (offsets < high)
-        cell = (offsets[inside] - low) // _CELL
-        best = np.zeros(cells)
-        np.maximum.at(best, cell, np.minimum(curve[lags[inside] % size], _CAP))
-        total += ndimage.maximum_filter1d(best, 5)
-        met += np.bincount(cell, minlength=cells) > 0
-    score = total / np.sqrt(np.maximum(met, 1))
-    spread = float(np.median(np.abs(score - np.median(score)))) * 1.4826 or 1.0
-    height = (score - np.median(score)) / spread
-    peak = (ndimage.maximum_filter1d(height, 101) == height) & (height > 3)
-    index = np.flatnonzero(peak)
-    index = index[np.argsort(height[index])[::-1]]
-    chosen: list[Candidate] = []
-    for i in index:
-        offset = (low + (int(i) + 0.5) * _CELL) / WORK_RATE
-        if all(abs(offset - other.offset_s) > 0.1 for other in chosen):
-            chosen.append(Candidate(offset, 0.0, float(height[i])))
-        if len(chosen) == most:
-            break
-    return chosen
+        curve = np.abs(fft.irfft(block * segment, _BLOCK // 2)[: hop // 2])
+        curve /= float(np.sqrt(np.mean(curve**2))) or 1.0
+        heights = curve.reshape(count, _CELL).max(axis=1)[::-1]
+        low, high = max(0, last - count + 1), min(best.size, last + 1)
+        part = heights[low - (last - count + 1) : heights.size - (last + 1 - high)]
+        np.maximum(best[low:high], np.minimum(part, _CAP), out=best[low:high])
+    table[0] += ndimage.maximum_filter1d(best, 3) ** 2
+    table[1] += best > 0
+
+
+def _peaks(
+    total: NDArray[np.float64], met: NDArray[np.float64], low: float, ppm: float, middle: float, most: int
+) -> list[Candidate]:
+    heard = met > 0
+    if not heard.any():
+        return []
+    # A capped, squared maximum of a few cells lies near 5 with a spread of 3 under chance.
+    usual = float(np.median(total[heard] / met[heard]))
+    score = np.where(heard, (total - usual * met) / np.sqrt(np.maximum(met, 1)), 0.0)
+    spread = float(np.median(np.abs(score[heard] - np.median(score[heard])))) * 1.4826 or 1.0
+    height = score / spread
+    index = np.flatnonzero((ndimage.maximum_filter1d(height, 101) == height) & (height > 3))
+    index = index[np.argsort(height[index])[::-1][:most]]
+    rate = ppm * 1e-6
+    # Found at the picture's middle: carried back to the sound's first sample.
+    at = low + (index + 0.5) * _CELL / _RATE
+    return [
+        Candidate(float((a + rate * middle) / (1 + rate)), ppm, float(height[i]))
+        for a, i in zip(at, index, strict=True)
+    ]

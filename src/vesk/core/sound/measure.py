@@ -2,65 +2,44 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass
+from collections.abc import Iterator, Sequence
+from dataclasses import dataclass, replace
 
 import numpy as np
-from numpy.typing import NDArray
 
 from vesk.core.sound.by_waveform import search_by_waveform
-from vesk.core.sound.coarse import Candidate, search
-from vesk.core.sound.features import FEATURE_RATE, WORK_RATE
-from vesk.core.sound.measurement import AMBIGUOUS, MATCHED, Line, Measurement, refused
-from vesk.core.sound.trace import Place, look_at, trace
+from vesk.core.sound.coarse import search
+from vesk.core.sound.features import FEATURE_RATE
+from vesk.core.sound.hearing import Hearing
+from vesk.core.sound.look import SPOKE, Place, look_at
+from vesk.core.sound.measurement import AMBIGUOUS, MATCHED, Heard, Line, Measurement, Rival, refused
+from vesk.core.sound.trace import Traced, trace
 
 ACCEPT_LOG10 = -6.0
-AMBIGUOUS_RATIO = 0.75
-SILENCE = 1e-6
+SHORT_S, ACCEPT_SHORT_LOG10 = 5.0, -7.0  # a short take has less to contradict a chance
+AMBIGUOUS_RATIO = 0.7
+# A clock wrong by up to half a percent, each followed ±600 ppm; 24 run as 25 and 44.1 as 48, either way.
+WIDE_RATES_PPM = tuple(float(n) for n in range(-5000, 5001, 1000) if n)
+CONFUSED_RATES_PPM = ((25 / 24 - 1) * 1e6, (24 / 25 - 1) * 1e6, (48 / 44.1 - 1) * 1e6, (44.1 / 48 - 1) * 1e6)
+_LEAST_S = 1.0
+_SAME_S = 0.1
+_LATER_S = 0.002  # 70 cm: nearer together, channels of one recorder count as one place
+_CLEARER = 1.15
+
+__all__ = ["Hearing", "measure", "measure_channels"]
 
 
-@dataclass(frozen=True, slots=True)
-class Hearing:
-    """What one recording offers to be matched: one channel at WORK_RATE, and its features."""
-
-    sound: NDArray[np.float32]
-    features: NDArray[np.float16]
-
-    @property
-    def silent(self) -> bool:
-        """Whether there is nothing to hear."""
-        return self.sound.size == 0 or float(np.sqrt(np.mean(self.sound**2))) < SILENCE
-
-
-def _places(picture: Hearing, sound: Hearing, candidates: list[Candidate]) -> list[Place]:
-    """Look at every candidate; the most certain first."""
-    looked = (look_at(picture.sound, sound.sound, candidate, tried=len(candidates)) for candidate in candidates)
-    return sorted((place for place in looked if place), key=lambda place: place.log10_false_alarm)
-
-
-def _accepted(places: list[Place]) -> bool:
-    return bool(places) and places[0].log10_false_alarm <= ACCEPT_LOG10
-
-
-def measure(
-    picture: Hearing,
-    sound: Hearing,
-    *,
-    proposal_s: float | None = None,
-    reach_s: float = 5.0,
-    channel: int = 0,
-) -> Measurement:
-    """Measure how a sound recording lies against a picture recording's scratch sound.
+def measure(picture: Hearing, sound: Hearing, *, proposal_s: float | None = None, reach_s: float = 5.0) -> Measurement:
+    """Measure how a sound recording lies against another that stands for the picture.
 
     Parameters
     ----------
     picture, sound : Hearing
-        The camera's scratch and one channel of the recorder's sound.
+        One channel of each. Any two recordings: a camera's scratch, a recorder's channel.
     proposal_s : float, optional
         Offset proposed by timecode, seconds: searched first, then everywhere.
     reach_s : float
         How far around the proposal to search first, seconds.
-    channel : int
-        Which channel of the sound this is; noted in the result.
 
     Returns
     -------
@@ -70,81 +49,244 @@ def measure(
         picture time at which sound sample 0 belongs, *as heard*: it holds the difference of
         the two microphones' distances.
     """
-    for name, hearing in (("scratch", picture), ("sound", sound)):
-        if hearing.silent:
+    return measure_channels([picture], [sound], proposal_s=proposal_s, reach_s=reach_s)
+
+
+def measure_channels(
+    pictures: Sequence[Hearing],
+    sounds: Sequence[Hearing],
+    *,
+    proposal_s: float | None = None,
+    reach_s: float = 5.0,
+) -> Measurement:
+    """Measure two recordings of several channels; the pair of channels that agree best is used, and said.
+
+    Channels of one recording share their times, so a place found with one is looked at with all.
+    Among channels that fit well the earliest wins where they differ by over two milliseconds:
+    a near microphone is right where a late mix or a distant one is not.
+    """
+    told = [n for n, hearing in enumerate(pictures) if not hearing.silent]
+    speaking = [n for n, hearing in enumerate(sounds) if not hearing.silent]
+    for name, some in (("scratch", told), ("sound", speaking)):
+        if not some:
             return refused(f"the {name} is silent")
-    if min(picture.sound.size, sound.sound.size) < WORK_RATE:
+    if min(pictures[0].seconds, sounds[0].seconds) < _LEAST_S:
         return refused("one of the two is shorter than a second")
-    places: list[Place] = []
-    # Near the proposal first, then everywhere; by onsets first, and by waveform where they are too weak.
-    for around in (proposal_s, None) if proposal_s is not None else (None,):
-        by_onsets = search(picture.features, sound.features, around_s=around, reach_s=reach_s)
-        places = _places(picture, sound, by_onsets)
-        if not _accepted(places):
-            by_wave = search_by_waveform(picture.sound, sound.sound, around_s=around, reach_s=reach_s)
-            places = sorted([*places, *_places(picture, sound, by_wave)], key=lambda p: p.log10_false_alarm)
+    pairs = [(p, s) for p in told for s in speaking]
+    nothing: Measurement | None = None
+    for p, s in pairs:
+        places = _search(pictures[p], sounds[s], proposal_s, reach_s, len(pairs))
         if _accepted(places):
+            return _with_best_channel(pictures, sounds, pairs, (p, s), places)
+        if nothing is None or (places and places[0].log10_false_alarm < nothing.log10_false_alarm):
+            nothing = _refusal(places, p, s)
+    return nothing or refused("there is no channel to compare")
+
+
+@dataclass(frozen=True, slots=True)
+class _Stage:
+    """One way of searching, and how many hypotheses it adds."""
+
+    by_wave: bool
+    around_s: float | None
+    rates: tuple[float, ...]
+
+
+def _stages(proposal_s: float | None) -> Iterator[_Stage]:
+    """Order the searches: near the proposal before everywhere, onsets before waveforms, likely rates before odd."""
+    if proposal_s is not None:
+        yield _Stage(by_wave=False, around_s=proposal_s, rates=(0.0,))
+    yield _Stage(by_wave=False, around_s=None, rates=(0.0,))
+    if proposal_s is not None:
+        yield _Stage(by_wave=True, around_s=proposal_s, rates=(0.0,))
+    yield _Stage(by_wave=False, around_s=None, rates=WIDE_RATES_PPM)
+    yield _Stage(by_wave=False, around_s=None, rates=CONFUSED_RATES_PPM)
+    yield _Stage(by_wave=True, around_s=None, rates=(0.0,))
+
+
+def _search(picture: Hearing, sound: Hearing, proposal_s: float | None, reach_s: float, channels: int) -> list[Place]:
+    """Look at candidates, stage by stage, until one is beyond chance; the most certain first."""
+    places: list[Place] = []
+    tried = 0
+    everywhere = False
+    for stage in _stages(proposal_s):
+        if everywhere and _accepted(places):
             break
+        find = {"around_s": stage.around_s, "reach_s": reach_s, "rates_ppm": stage.rates}
+        if stage.by_wave:
+            if _accepted(places):
+                continue
+            found = search_by_waveform(picture, sound, **find)  # type: ignore[arg-type]
+        else:
+            found = search(picture.features, sound.features, **find)  # type: ignore[arg-type]
+            everywhere |= stage.around_s is None
+        tried += len(found)
+        for candidate in found:
+            place = look_at(picture, sound, candidate, tried=tried * channels)
+            if place is not None:
+                places.append(place)
+        places.sort(key=lambda one: (one.log10_false_alarm, -one.strength))
+    return _distinct(places)
+
+
+def _distinct(places: list[Place]) -> list[Place]:
+    kept: list[Place] = []
+    for place in places:
+        if all(abs(float(place.offset_at(other.middle_s)) - other.at_middle_s) > _SAME_S for other in kept):
+            kept.append(place)
+    return kept
+
+
+def _limit(place: Place) -> float:
+    span = float(place.at_s[-1] - place.at_s[0]) if place.at_s.size else 0.0
+    return ACCEPT_SHORT_LOG10 if span < SHORT_S else ACCEPT_LOG10
+
+
+def _accepted(places: list[Place]) -> bool:
+    return bool(places) and places[0].log10_false_alarm <= _limit(places[0])
+
+
+def _refusal(places: list[Place], p: int, s: int) -> Measurement:
     if not places:
         return refused("no place was found where the two share sound")
-    return _decide(places, picture, sound, channel)
-
-
-def _decide(places: list[Place], picture: Hearing, sound: Hearing, channel: int) -> Measurement:
     best = places[0]
-    if best.log10_false_alarm > ACCEPT_LOG10:
-        return refused(
-            f"the best place, {best.guess.offset_s:+.2f} s, could be chance "
-            f"(false-alarm probability {10**best.log10_false_alarm:.2g})"
-        )
+    reason = (
+        f"the best place, {best.guess.offset_s:+.2f} s, could be chance "
+        f"(false-alarm probability {10**best.log10_false_alarm:.2g})"
+    )
+    return replace(
+        refused(reason), log10_false_alarm=best.log10_false_alarm, candidates=_rivals(places), channel=s,
+        picture_channel=p,
+    )  # fmt: skip
+
+
+def _rivals(places: list[Place]) -> tuple[Rival, ...]:
+    best = max(places[0].strength, 1e-9)
+    return tuple(
+        Rival(one.guess.offset_s, one.guess.ppm, max(0.0, one.strength / best), one.log10_false_alarm)
+        for one in places[:5]
+    )
+
+
+def _with_best_channel(
+    pictures: Sequence[Hearing],
+    sounds: Sequence[Hearing],
+    pairs: list[tuple[int, int]],
+    found_with: tuple[int, int],
+    places: list[Place],
+) -> Measurement:
+    looked = {found_with: places[0]}
+    for p, s in pairs:
+        if (p, s) not in looked:
+            place = look_at(pictures[p], sounds[s], places[0].guess, tried=len(pairs))
+            if place is not None and place.log10_false_alarm <= _limit(place):
+                looked[p, s] = place
+    strongest = max(place.strength for place in looked.values())
+    good = {pair: place for pair, place in looked.items() if place.strength >= 0.6 * strongest}
+    middle = places[0].middle_s
+    latest = max(float(place.offset_at(middle)) for place in good.values())
+    early = {pair: place for pair, place in good.items() if float(place.offset_at(middle)) > latest - _LATER_S}
+    chosen = max(early, key=lambda pair: early[pair].clarity)
+    if found_with in early and early[chosen].clarity < _CLEARER * early[found_with].clarity:
+        chosen = found_with  # the first that fits, unless another is clearly better
+    p, s = chosen
+    own = [looked[chosen], *places[1:]]
+    base = float(looked[chosen].offset_at(middle))
+    others = tuple(
+        Heard(channel, looked[p, channel].strength, base - float(looked[p, channel].offset_at(middle)))
+        if (p, channel) in looked
+        else Heard(channel, 0.0, None)
+        for channel in sorted({c for _, c in pairs} - {s})
+    )
+    return replace(_decide(own, pictures[p], sounds[s]), channel=s, picture_channel=p, others=others)
+
+
+def _decide(places: list[Place], picture: Hearing, sound: Hearing) -> Measurement:
+    best = places[0]
+    basics = replace(
+        refused(""), log10_false_alarm=best.log10_false_alarm, candidates=_rivals(places), polarity=best.polarity
+    )
     if best.repeat_ratio > AMBIGUOUS_RATIO:
-        return refused(
+        reason = (
             f"the two share only a sound that repeats (every {abs(best.repeat_s) * 1000:.1f} ms), which fixes no place"
         )
-    traced = trace(picture.sound, sound.sound, best)
+        return replace(basics, reason=reason)
+    serious = [one for one in places[1:] if one.log10_false_alarm <= _limit(one)]
+    apart = [one for one in serious if not _together(best, one)]
+    traced = trace(picture, sound, best, apart)
     if traced is None:
-        return refused("too few moments of it are clear enough to be timed")
+        return replace(basics, reason="too few moments of it are clear enough to be timed")
     at = best.guess.offset_s
-    other = next((place for place in places[1:] if abs(place.guess.offset_s - at) > 0.1), None)
-    ratio = other.strength / best.strength if other else None
-    ambiguous = (
-        other is not None and ratio is not None and ratio > AMBIGUOUS_RATIO and other.log10_false_alarm <= ACCEPT_LOG10
+    used = {round(jump.step_s, 1) for jump in traced.line.jumps}
+    rival = next(
+        (
+            one
+            for one in serious
+            if one.strength / best.strength >= AMBIGUOUS_RATIO
+            and not (one in apart and used and _is_level(one, traced))
+        ),
+        None,
     )
+    second = rival or next(iter(places[1:]), None)
     head, tail = traced.stretch.head_s, traced.stretch.tail_s
-    return Measurement(
-        decision=AMBIGUOUS if ambiguous else MATCHED,
-        reason=f"it fits at two places, {at:+.3f} s and {other.guess.offset_s:+.3f} s" if ambiguous and other else "",
+    return replace(
+        basics,
+        decision=AMBIGUOUS if rival else MATCHED,
+        reason=f"it fits at two places, {at:+.3f} s and {rival.guess.offset_s:+.3f} s" if rival else "",
         line=traced.line,
         head_s=head,
         middle_s=(head + tail) / 2,
         tail_s=tail,
         trace=traced.trace,
         share=traced.share,
-        log10_false_alarm=best.log10_false_alarm,
-        runner_up_s=other.guess.offset_s if other else None,
-        runner_up_ratio=ratio,
-        channel=channel,
+        runner_up_s=second.guess.offset_s if second else None,
+        runner_up_ratio=max(0.0, second.strength / best.strength) if second else None,
         windows=_looking_points(picture, sound, traced.line, head, tail),
     )
 
 
+def _is_level(place: Place, traced: Traced) -> bool:
+    """Say whether a place is one of the levels of the line that was traced."""
+    at = place.at_s[place.surprise > SPOKE]
+    if not at.size:
+        return False
+    gaps = [abs(traced.line.offset_at(float(t)) - float(place.offset_at(float(t)))) for t in at]
+    return float(np.median(gaps)) < 0.01
+
+
+def _together(one: Place, other: Place) -> bool:
+    """Say whether two places claim the same moments, of the picture or of the sound: then both cannot be."""
+    for own in (False, True):
+        times = []
+        for place in (one, other):
+            at = place.at_s[place.surprise > SPOKE]
+            times.append(at - np.asarray(place.offset_at(at)) if own else at)
+        if not times[0].size or not times[1].size:
+            return False
+        gap = float(np.median(np.diff(one.at_s))) if one.at_s.size > 1 else 1.0
+        near = np.abs(times[1][:, None] - times[0][None, :]).min(axis=1) < max(gap, 0.5)
+        if near.mean() > 0.5:
+            return True
+    return False
+
+
 def _looking_points(picture: Hearing, sound: Hearing, line: Line, head: float, tail: float) -> tuple[float, ...]:
     """Choose the picture times to look at: near head, middle and tail, the onset that both hear best."""
-    rows = np.arange(picture.features.shape[0])
-    at = rows / FEATURE_RATE
-    own = np.rint((at - line.at_middle_s + line.ppm * 1e-6 * (at - line.middle_s)) * FEATURE_RATE).astype(int)
-    heard = (own >= 0) & (own < sound.features.shape[0])
-    scratch = np.maximum(picture.features.astype(np.float32), 0).mean(axis=1)
-    production = np.maximum(sound.features.astype(np.float32), 0).mean(axis=1)
-    activity = np.where(heard, scratch * production[np.clip(own, 0, production.size - 1)], 0.0)
     points = []
     span = tail - head
     # The places themselves are what is to be proved: look no further from them than a few seconds.
     reach = min(0.2 * span, 12.0)
     middle = (head + tail) / 2
     for low, high in ((head, head + reach), (middle - reach / 2, middle + reach / 2), (tail - reach, tail)):
-        a, b = int(low * FEATURE_RATE) + 5, int(high * FEATURE_RATE) - 5
-        chosen = activity[a:b]
-        best = a + int(np.argmax(chosen)) if chosen.size else (a + b) // 2
-        points.append(best / FEATURE_RATE)
+        rows = np.arange(int(low * FEATURE_RATE) + 5, min(int(high * FEATURE_RATE) - 5, picture.features.shape[0]))
+        if not rows.size:
+            points.append((low + high) / 2)
+            continue
+        offset = line.offset_at((low + high) / 2)
+        own = rows - round(offset * FEATURE_RATE)
+        heard = (own >= 0) & (own < sound.features.shape[0])
+        scratch = np.maximum(picture.features[rows].astype(np.float32), 0).mean(axis=1)
+        near = sound.features[np.clip(own, 0, sound.features.shape[0] - 1)].astype(np.float32)
+        activity = np.where(heard, scratch * np.maximum(near, 0).mean(axis=1), 0.0)
+        points.append(float(rows[int(np.argmax(activity))]) / FEATURE_RATE)
     return tuple(points)

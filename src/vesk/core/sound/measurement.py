@@ -34,19 +34,51 @@ class TracePoint:
 
 
 @dataclass(frozen=True, slots=True)
+class Jump:
+    """Samples lost or doubled at one place.
+
+    Attributes
+    ----------
+    at_s : float
+        Picture time of the last sound before it, seconds.
+    step_s : float
+        By how much the offset grows there, seconds: positive where the sound lost samples.
+    low_s, high_s : float
+        Between these picture times it happened (95 %): wide where nothing sounded.
+    se_step_s : float
+        Standard error of the step, seconds.
+    """
+
+    at_s: float
+    step_s: float
+    low_s: float
+    high_s: float
+    se_step_s: float
+
+    def samples(self, sample_rate: int) -> int:
+        """Return the samples that the sound gained at its own rate; negative where it lost some."""
+        return -round(self.step_s * sample_rate)
+
+
+@dataclass(frozen=True, slots=True)
 class Line:
-    """Offset along the take: ``at_middle_s - slope * (t - middle_s)``; with its errors.
+    """Offset along the take: a line, with a step at each jump; and its errors.
 
     Attributes
     ----------
     middle_s : float
         Picture time about which the line turns, seconds.
     at_middle_s : float
-        Offset there, seconds.
+        Offset there, seconds, of the line before the first jump.
     ppm : float
         Rate error of the sound against the picture (`job` convention).
     se_middle_s, se_ppm : float
-        Standard errors of the method; uncorrelated, since the line turns about its centre.
+        Standard errors of the method.
+    jumps : tuple of Jump
+        In the order of time.
+    covariance : tuple of tuple of float
+        Of (offset at the middle in s, slope in s per s, each jump's step in s); empty when only
+        the two standard errors are known, which then are taken as uncorrelated.
     """
 
     middle_s: float
@@ -54,15 +86,25 @@ class Line:
     ppm: float
     se_middle_s: float
     se_ppm: float
+    jumps: tuple[Jump, ...] = ()
+    covariance: tuple[tuple[float, ...], ...] = ()
 
     def offset_at(self, picture_s: float) -> float:
         """Return the offset (seconds) at a picture time: where it minus sound time lies."""
         # n/fs = (t - offset0)(1 + p); offset(t) = t - n/fs falls by p for each picture second.
-        return self.at_middle_s - self.ppm * 1e-6 * (picture_s - self.middle_s)
+        steps = sum(jump.step_s for jump in self.jumps if picture_s > jump.at_s)
+        return self.at_middle_s - self.ppm * 1e-6 * (picture_s - self.middle_s) + steps
 
     def standard_error_at(self, picture_s: float) -> float:
         """Return the standard error (seconds) of the offset at a picture time."""
-        return float((self.se_middle_s**2 + (self.se_ppm * 1e-6 * (picture_s - self.middle_s)) ** 2) ** 0.5)
+        away = picture_s - self.middle_s
+        if not self.covariance:
+            return float((self.se_middle_s**2 + (self.se_ppm * 1e-6 * away) ** 2) ** 0.5)
+        row = [1.0, away, *(1.0 if picture_s > jump.at_s else 0.0 for jump in self.jumps)]
+        variance = sum(
+            a * b * c for a, line in zip(row, self.covariance, strict=True) for b, c in zip(row, line, strict=True)
+        )
+        return float(max(variance, 0.0) ** 0.5)
 
     def band_at(self, picture_s: float) -> float:
         """Return the half width (seconds) of the 95 % band shown to a person, with the world's floor."""
@@ -70,10 +112,49 @@ class Line:
 
     @property
     def offset_s(self) -> float:
-        """Picture time of sound sample 0, seconds."""
+        """Picture time of sound sample 0, seconds, by the line before the first jump."""
         rate = self.ppm * 1e-6
         # Solve t - offset_at(t) = 0 for t.
         return (self.at_middle_s + rate * self.middle_s) / (1 + rate)
+
+
+@dataclass(frozen=True, slots=True)
+class Rival:
+    """Another place that was looked at: its offset, rate, share of the best's strength, and chance.
+
+    Attributes
+    ----------
+    offset_s, ppm : float
+        Where, and at which rate error.
+    ratio : float
+        Its strength over the best's, 0 to 1.
+    log10_false_alarm : float
+        Of that place alone.
+    """
+
+    offset_s: float
+    ppm: float
+    ratio: float
+    log10_false_alarm: float
+
+
+@dataclass(frozen=True, slots=True)
+class Heard:
+    """How another channel of the same recording fitted.
+
+    Attributes
+    ----------
+    channel : int
+        From 0.
+    strength : float
+        Of its agreement, in nats.
+    later_s : float or None
+        How much later than the chosen channel it carries the same sound, seconds; None when not clear.
+    """
+
+    channel: int
+    strength: float
+    later_s: float | None
 
 
 @dataclass(frozen=True, slots=True)
@@ -93,15 +174,25 @@ class Measurement:
     trace : tuple of TracePoint
         Empty when refused before any window was looked at.
     share : float
-        Share of windows that agree with the line, 0 to 1.
+        Share of the windows in which both sound that agree with the line, 0 to 1.
     log10_false_alarm : float
         Of the decision; 0 when nothing was found.
     runner_up_s, runner_up_ratio : float or None
-        The next best place and its score over the best's.
+        The next best place and its strength over the best's.
     channel : int
         Channel of the sound that was used, from 0.
     windows : tuple of float
         Picture times to look at for head, middle and tail: the clearest moment near each.
+    candidates : tuple of Rival
+        Every place looked at, the best first.
+    picture_channel : int
+        Channel of the picture's scratch that was used, from 0.
+    others : tuple of Heard
+        The sound's other channels.
+    polarity : int
+        -1 when one of the two is turned over.
+    by : str
+        ``"sound"``, or ``"strikes"`` where a clap or two alone decided.
     """
 
     decision: str
@@ -117,6 +208,11 @@ class Measurement:
     runner_up_ratio: float | None = None
     channel: int = 0
     windows: tuple[float, ...] = ()
+    candidates: tuple[Rival, ...] = ()
+    picture_channel: int = 0
+    others: tuple[Heard, ...] = ()
+    polarity: int = 1
+    by: str = "sound"
 
 
 def refused(reason: str) -> Measurement:

@@ -2,28 +2,46 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from fractions import Fraction
 
 from vesk.core.conform.correction import Correction, Errors, errors
-from vesk.core.sound.measurement import AMBIGUOUS, REFUSED, Measurement
+from vesk.core.sound.measurement import AMBIGUOUS, REFUSED, Line, Measurement
 from vesk.core.timemap import TimeMap
 from vesk.core.tolerance import Tolerance
-from vesk.core.verdict.words import duration, how_late, signed
+from vesk.core.verdict import hypotheses
+from vesk.core.verdict.hypotheses import (
+    AMBIGUOUS_FIT,
+    CLOCK,
+    DELAY,
+    DISTANCE,
+    DRIFT,
+    DROP,
+    JUMP,
+    NO_SOUND,
+    OFF_SPEED,
+    OFFSET,
+    PULL,
+    RATE_LABEL,
+    SAMPLE_RATE,
+    SLIP,
+    SPEED,
+    WHOLE_FRAME,
+    WITHIN,
+    WRONG_PARTNER,
+    Hypothesis,
+    Setting,
+)
+from vesk.core.verdict.words import count, duration, how_late, signed
 
-WITHIN = "within tolerance"
-WHOLE_FRAME = "whole-frame offset"
-SLIP = "sub-frame slip"
-DRIFT = "free-running drift"
-PULL = "pull-down or pull-up"
-CLOCK = "clock set wrong"
-OFFSET = "offset"
-AMBIGUOUS_FIT = "ambiguous"
-NO_SOUND = "no common sound"
+__all__ = [
+    "AMBIGUOUS_FIT", "CLOCK", "DELAY", "DISTANCE", "DRIFT", "DROP", "JUMP", "NO_SOUND", "OFFSET", "OFF_SPEED", "PULL",
+    "RATE_LABEL", "SAMPLE_RATE", "SLIP", "SPEED", "WHOLE_FRAME", "WITHIN", "WRONG_PARTNER", "Names", "Setting",
+    "Verdict", "give_verdict",
+]  # fmt: skip
 
-_DRIFT_LIMIT_PPM = 300.0  # beyond this no free-running crystal is likely
-_PULL_PPM = 1000.0
-_CLOCK_S = 5.0
+_RATE_CAUSES = {DRIFT, PULL, SAMPLE_RATE, SPEED}
+_MOST_CONSIDERED = 4
 
 
 @dataclass(frozen=True, slots=True)
@@ -33,7 +51,7 @@ class Verdict:
     Attributes
     ----------
     cause : str
-        One of the causes of this module.
+        One of the causes of `vesk.core.verdict.hypotheses`.
     text : str
         What is so, with direction and figures.
     unless : str
@@ -42,6 +60,8 @@ class Verdict:
         A few words for a ledger.
     holds : bool
         Whether head, middle and tail are within tolerance as laid now.
+    considered : tuple of Hypothesis
+        The likeliest explanations that were weighed, best first.
     """
 
     cause: str
@@ -49,6 +69,7 @@ class Verdict:
     unless: str
     brief: str
     holds: bool
+    considered: tuple[Hypothesis, ...] = ()
 
 
 @dataclass(frozen=True, slots=True)
@@ -69,6 +90,7 @@ def give_verdict(
     late_s: float = 0.0,
     proposal: Correction | None = None,
     timecode_offset: Fraction | None = None,
+    setting: Setting | None = None,
 ) -> Verdict:
     """Decide the cause of a pairing's error as it is laid now, and say it.
 
@@ -90,15 +112,15 @@ def give_verdict(
         What is proposed; its remaining error is told.
     timecode_offset : Fraction, optional
         Where the proposal starts from.
+    setting : Setting, optional
+        What else is known; its rate, tolerance and span are filled in here.
     """
+    known = setting or Setting(float(fps), 0.0, 0.0)
+    if known.off_speed:
+        text = f"Off-speed picture: {known.off_speed}. Its playback is no real time, so no sound can lie along it."
+        return Verdict(OFF_SPEED, text, "unless it was recorded at the rate it plays at", "off-speed", holds=False)
     if found.decision == REFUSED or found.line is None:
-        return Verdict(
-            NO_SOUND,
-            f"No common sound: {found.reason}.",
-            "unless the two share sound too faint, too short or too far from the timecode to be heard here",
-            f"no common sound with {names.sound}",
-            holds=False,
-        )
+        return _nothing(found, names, known)
     if found.decision == AMBIGUOUS:
         return Verdict(
             AMBIGUOUS_FIT,
@@ -107,58 +129,95 @@ def give_verdict(
             "fits at two places",
             holds=False,
         )
+    limit = float(tolerance.seconds(fps))
+    known = replace(known, fps=float(fps), tolerance_s=limit, span_s=found.tail_s - found.head_s)
     points = (found.head_s, found.middle_s, found.tail_s)
     error = errors(laid, found.line, points, late_s=late_s)
-    cause = _cause(found, error, laid, fps, tolerance)
-    text = _sentence(cause, found, error, laid, names, fps)
+    cause, considered = _cause(found.line, found, error, laid, known, holds=tolerance.holds(error.all, fps))
+    text = _sentence(cause, considered, found.line, error, _Told(found, laid, names, fps, known))
     if proposal is not None and timecode_offset is not None and cause != WITHIN:
         text += " " + _mend(proposal, timecode_offset, found, points, fps, late_s)
-    brief = _brief(cause, found, laid, names)
-    return Verdict(cause, text, _unless(cause, names), brief, holds=cause == WITHIN)
+    brief = _brief(cause, considered, found.line, laid, names, known)
+    return Verdict(cause, text, _unless(cause, names), brief, cause == WITHIN, considered[:_MOST_CONSIDERED])
 
 
-def _brief(cause: str, found: Measurement, laid: TimeMap, names: Names) -> str:
+def _nothing(found: Measurement, names: Names, known: Setting) -> Verdict:
+    if known.better:
+        return Verdict(
+            WRONG_PARTNER,
+            f"Wrong partner: this picture's sound is in {known.better}, not here ({found.reason}).",
+            f"unless {known.better} is itself another take of the same lines",
+            f"belongs to {known.better}",
+            holds=False,
+        )
+    return Verdict(
+        NO_SOUND,
+        f"No common sound: {found.reason}.",
+        "unless the two share sound too faint, too short or too far from the timecode to be heard here",
+        f"no common sound with {names.sound}",
+        holds=False,
+    )
+
+
+def _left_ppm(line: Line, laid: TimeMap) -> float:
+    """Return the rate error that the laid map leaves, ppm; positive gets later."""
+    return line.ppm - float(laid.ppm)
+
+
+def _cause(
+    line: Line, found: Measurement, error: Errors, laid: TimeMap, known: Setting, *, holds: bool
+) -> tuple[str, tuple[Hypothesis, ...]]:
+    """Weigh every hypothesis; the one that explains what leaves the tolerance names the cause."""
+    ppm = _left_ppm(line, laid)
+    by_rate = hypotheses.rates(ppm, line.se_ppm, known)
+    by_level = hypotheses.levels(error.middle_s, line.standard_error_at(found.middle_s), known)
+    if holds:
+        return WITHIN, (by_level[0], by_rate[0])
+    if any(found.head_s < jump.at_s < found.tail_s for jump in line.jumps):
+        jump = Hypothesis(JUMP, f"{len(line.jumps)} found in the trace", 0.0)
+        return JUMP, (jump, by_rate[0], by_level[0])
+    drifts = abs(ppm) * 1e-6 * known.span_s > known.tolerance_s
+    if drifts:
+        rated = [one for one in by_rate if one.cause != WITHIN]
+        return rated[0].cause, tuple(rated)
+    level = [one for one in by_level if one.cause != WITHIN]
+    return level[0].cause, tuple(level)
+
+
+def _brief(
+    cause: str, considered: tuple[Hypothesis, ...], line: Line, laid: TimeMap, names: Names, known: Setting
+) -> str:
+    ppm = _left_ppm(line, laid)
     if cause in {DRIFT, PULL}:
-        ppm = _left_ppm(found, laid)
         return f"{names.picture} runs {abs(ppm):.1f} ppm {'slow' if ppm > 0 else 'fast'} against {names.sound}"
+    if cause == JUMP:
+        return "; ".join(
+            f"{names.sound} {_jumped(jump.samples(known.sample_rate))} at {duration(jump.at_s)}"
+            for jump in line.jumps[:2]
+        )
+    if cause in {SAMPLE_RATE, SPEED, CLOCK, DISTANCE}:
+        return f"{cause}: {considered[0].expected}"
     return cause
 
 
-def _drift_s(found: Measurement, laid: TimeMap) -> float:
-    """Return how much later the sound is at the tail than at the head, seconds, as laid."""
-    line = found.line
-    if line is None:
-        return 0.0
-    error = errors(laid, line, (found.head_s, found.middle_s, found.tail_s))
-    return error.tail_s - error.head_s
+def _jumped(samples: int) -> str:
+    return f"{'doubled' if samples > 0 else 'lost'} {count(abs(samples))} samples"
 
 
-def _cause(found: Measurement, error: Errors, laid: TimeMap, fps: Fraction, tolerance: Tolerance) -> str:
-    limit = float(tolerance.seconds(fps))
-    if tolerance.holds(error.all, fps):
-        return WITHIN
-    left_ppm = _left_ppm(found, laid)
-    if abs(_drift_s(found, laid)) > limit:
-        near_pull = abs(abs(left_ppm) - _PULL_PPM) < _DRIFT_LIMIT_PPM / 2
-        return PULL if near_pull else DRIFT
-    if abs(error.middle_s) > _CLOCK_S:
-        return CLOCK
-    frames = error.middle_s * float(fps)
-    whole = round(frames)
-    band = found.line.band_at(found.middle_s) * float(fps) if found.line else 0.0
-    if whole and abs(frames - whole) <= max(0.1, 2 * band):
-        return WHOLE_FRAME
-    return SLIP if abs(frames) < 1 else OFFSET
+@dataclass(frozen=True, slots=True)
+class _Told:
+    """What a sentence is made from."""
+
+    found: Measurement
+    laid: TimeMap
+    names: Names
+    fps: Fraction
+    known: Setting
 
 
-def _left_ppm(found: Measurement, laid: TimeMap) -> float:
-    """Return the rate error that the laid map leaves, ppm; positive gets later."""
-    if found.line is None:
-        return 0.0
-    return found.line.ppm - float(laid.ppm)
-
-
-def _sentence(cause: str, found: Measurement, error: Errors, laid: TimeMap, names: Names, fps: Fraction) -> str:
+def _sentence(cause: str, considered: tuple[Hypothesis, ...], line: Line, error: Errors, told: _Told) -> str:
+    names, fps, found = told.names, told.fps, told.found
+    ends = f"Sound is {how_late(error.head_s, fps)} at the head and {how_late(error.tail_s, fps)} at the tail"
     if cause == WITHIN:
         worst = max(error.all, key=abs)
         place = how_late(worst, fps)
@@ -167,29 +226,55 @@ def _sentence(cause: str, found: Measurement, error: Errors, laid: TimeMap, name
             if place != "in place"
             else "In sync: the sound is in place at head, middle and tail"
         ) + f" ({signed(worst * 1000, 1)} ms)."
-    if cause in {DRIFT, PULL}:
-        ppm = _left_ppm(found, laid)
+    if cause in _RATE_CAUSES:
+        ppm = _left_ppm(line, told.laid)
         span = duration(found.tail_s - found.head_s)
-        kind = "about 0.1 %, a pull-down or pull-up" if cause == PULL else f"{abs(ppm):.1f} ppm"
-        return (
-            f"Sound is {how_late(error.head_s, fps)} at the head and {how_late(error.tail_s, fps)} at the tail: "
-            f"{names.picture}'s clock runs {kind} {'slow' if ppm > 0 else 'fast'} against {names.sound} "
-            f"over {span}."
+        kind = (
+            f"{abs(ppm):.1f} ppm" if cause == DRIFT else f"{abs(ppm) / 1e4:.3f} %, {_rate_words(cause, considered[0])}"
         )
+        way = "slow" if ppm > 0 else "fast"
+        return f"{ends}: {names.picture}'s clock runs {kind} {way} against {names.sound} over {span}."
+    if cause == JUMP:
+        places = [
+            f"{_jumped(jump.samples(told.known.sample_rate))} at {jump.at_s:.2f} s"
+            + (f" (between {jump.low_s:.2f} and {jump.high_s:.2f} s)" if jump.high_s - jump.low_s > 0.05 else "")
+            for jump in line.jumps
+        ]
+        return f"{ends}: {names.sound} {', and '.join(places)}."
+    lead = f"Sound is {_far(error.middle_s)} by its timecode"
     if cause == CLOCK:
-        return (
-            f"Sound is {duration(error.middle_s)} {'late' if error.middle_s > 0 else 'early'} by its timecode: "
-            f"a clock was set wrong on {names.picture} or {names.sound}."
+        return f"{lead}: a clock was set wrong on {names.picture} or {names.sound} ({considered[0].expected})."
+    if cause in {DROP, RATE_LABEL}:
+        kind = (
+            "drop-frame labels were read as non-drop, or the reverse"
+            if cause == DROP
+            else "labels were counted at the wrong rate"
         )
-    kinds = {
-        WHOLE_FRAME: "a whole-frame offset",
-        SLIP: "a sub-frame slip",
-        OFFSET: "a fixed offset",
-    }
-    return (
-        f"Sound is {how_late(error.middle_s, fps)} ({signed(error.middle_s * 1000, 1)} ms) from head to tail: "
-        f"{kinds[cause]} between {names.picture} and {names.sound}."
-    )
+        return f"{lead}: {kind} ({considered[0].expected})."
+    return _fixed(cause, considered, error, told)
+
+
+def _fixed(cause: str, considered: tuple[Hypothesis, ...], error: Errors, told: _Told) -> str:
+    names = told.names
+    lead = f"Sound is {how_late(error.middle_s, told.fps)} ({signed(error.middle_s * 1000, 1)} ms) from head to tail"
+    between = f"between {names.picture} and {names.sound}"
+    tail = {
+        WHOLE_FRAME: f"a whole-frame offset {between}",
+        SLIP: f"a sub-frame slip {between}",
+        OFFSET: f"a fixed offset {between}",
+        DELAY: f"{names.picture}'s own scratch is off its picture ({considered[0].expected}), as claps show",
+        DISTANCE: f"{names.picture}'s microphone hears late ({considered[0].expected}); its claps are seen in place",
+    }[cause]
+    return f"{lead}: {tail}."
+
+
+def _rate_words(cause: str, best: Hypothesis) -> str:
+    return "a pull-down or pull-up" if cause == PULL else best.expected
+
+
+def _far(seconds: float) -> str:
+    way = "late" if seconds > 0 else "early"
+    return f"{duration(seconds)} {way}" if abs(seconds) >= 10 else f"{abs(seconds):.3f} s {way}"
 
 
 def _mend(
@@ -216,10 +301,17 @@ def _mend(
 def _unless(cause: str, names: Names) -> str:
     return {
         WITHIN: f"unless {names.picture}'s scratch is itself late or early against its picture",
-        DRIFT: "unless the drift is a jump that the windows missed: the trace would show a stair",
+        DRIFT: "unless a header names the wrong sample rate by as little",
         PULL: "unless one file carries a wrong sample rate in its header",
+        SAMPLE_RATE: "unless the machine really ran at that speed: the voices would sound higher or lower",
+        SPEED: "unless the sample rate is mislabelled by as much",
+        JUMP: "unless two recordings were joined there with a gap or an overlap",
         CLOCK: "unless the same sound was played or spoken twice",
+        DROP: "unless a clock was set wrong by as much",
+        RATE_LABEL: "unless a clock was set wrong by as much",
         WHOLE_FRAME: f"unless {names.picture}'s scratch is itself a frame off against its picture",
         SLIP: f"unless {names.picture}'s microphone stood far off: 2.9 ms a metre sounds the same",
         OFFSET: f"unless {names.picture}'s scratch is itself late or early against its picture",
+        DELAY: "unless the claps were read a frame off",
+        DISTANCE: "unless the claps were read a frame off",
     }.get(cause, "")

@@ -50,3 +50,14 @@ def duration(seconds: float) -> str:
     if whole >= 60:
         return f"{whole // 60} min {whole % 60} s"
     return f"{abs(seconds):.1f} s"
+
+
+def count(number: int) -> str:
+    """Write a whole number with its thousands apart.
+
+    Examples
+    --------
+    >>> count(1601).replace(chr(0x202F), " ")
+    '1 601'
+    """
+    return f"{number:,}".replace(",", "\N{NARROW NO-BREAK SPACE}")

@@ -6,6 +6,7 @@ from dataclasses import dataclass
 
 from vesk.actions.standing import Standing
 from vesk.core.conform.correction import error_at
+from vesk.core.sound.measurement import Line
 
 MOST_TICKS = 48
 
@@ -28,8 +29,8 @@ class TracePlot:
     ----------
     band : (top, bottom)
         Of the tolerance.
-    line : (x1, y1, x2, y2)
-        The fitted line, from head to tail.
+    line : list of (x, y)
+        The fitted line from head to tail, with a stair at each jump.
     timecode_y : float
         Where timecode alone would put the error at the head: always zero before corrections.
     grid : list of (y, text)
@@ -43,7 +44,7 @@ class TracePlot:
     band: tuple[float, float]
     zero: float
     marks: list[Mark]
-    line: tuple[float, float, float, float] | None
+    line: list[tuple[float, float]]
     edge: list[tuple[float, float]]
     grid: list[tuple[float, str]]
     places: list[tuple[float, str]]
@@ -54,6 +55,12 @@ def _nice(value: float) -> float:
         if value <= step * 4:
             return step
     return value / 4
+
+
+def _corners(line: Line, head: float, tail: float) -> list[float]:
+    """Return the picture times between which the line is straight: just before and after each jump."""
+    inner = [jump.at_s for jump in line.jumps if head < jump.at_s < tail]
+    return [head, *(side for at in inner for side in (at, at + 1e-6)), tail]
 
 
 def trace_plot(now: Standing, *, width: float, height: float, left: float, pad: float) -> TracePlot | None:
@@ -106,7 +113,7 @@ def trace_plot(now: Standing, *, width: float, height: float, left: float, pad: 
         band=(y(tolerance), y(-tolerance)),
         zero=y(0),
         marks=[Mark(x(at), y(frames), weight, agrees) for at, frames, weight, agrees in rows],
-        line=(x(head), y(ends[0]), x(tail), y(ends[2])),
+        line=[(x(at), y(error_at(laid, found.line, at, late_s=late) * fps)) for at in _corners(found.line, head, tail)],
         edge=edge,
         grid=[(y(level), f"{'+' if level >= 0 else chr(8722)}{abs(level):.{digits}f}") for level in levels],
         places=[

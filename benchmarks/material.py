@@ -1,0 +1,130 @@
+"""Pairs of recordings whose map is known: as bad as life, at the engine's working rate."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass, field
+from functools import lru_cache
+
+import numpy as np
+import soxr
+from numpy.typing import NDArray
+
+from vesk.core.sound.features import WORK_RATE
+from vesk.simulator import paths
+from vesk.simulator.voices import RATE, clap, speech
+from vesk.simulator.world import sample_at
+
+Sound = NDArray[np.float32]
+MARGIN = 4.0  # seconds of world on either side of a picture
+
+
+@lru_cache(maxsize=96)
+def talk(seconds: int, seed: int, delivery: int = 0) -> Sound:
+    """Return speech-like sound at the working rate."""
+    return np.asarray(soxr.resample(speech(seconds, seed, delivery=delivery), RATE, WORK_RATE), np.float32)
+
+
+def babble(count: int, seed: int) -> Sound:
+    """Return several voices at once."""
+    rng = np.random.default_rng(seed)
+    out = np.zeros(count, np.float32)
+    for _ in range(5):
+        voice = np.tile(talk(30, int(rng.integers(10_000, 10_012))), count // (30 * WORK_RATE) + 2)
+        start = int(rng.integers(30 * WORK_RATE))
+        out += voice[start : start + count]
+    return out
+
+
+def hiss(count: int, seed: int) -> Sound:
+    """Return noise that falls with frequency, as wind and engines do."""
+    white = np.random.default_rng(seed).normal(size=count + 64)
+    spectrum = np.fft.rfft(white)
+    spectrum /= np.sqrt(np.maximum(np.arange(spectrum.size) / spectrum.size, 0.01))
+    out = np.fft.irfft(spectrum, white.size)[:count]
+    return np.asarray(out / out.std(), np.float32)
+
+
+@dataclass(frozen=True)
+class Pair:
+    """Two recordings and the truth: offset and ppm by the project's conventions, jumps as (picture s, samples)."""
+
+    picture: Sound
+    sound: Sound
+    offset_s: float
+    ppm: float
+    jumps: list[tuple[float, int]] = field(default_factory=list)
+
+    def offset_at(self, picture_s: float) -> float:
+        """Return the true offset at a picture time: picture time minus sound time, seconds."""
+        own = (picture_s - self.offset_s) * (1 + self.ppm * 1e-6)
+        own += sum(samples for at, samples in self.jumps if picture_s >= at) / WORK_RATE
+        return picture_s - own
+
+
+def pair(
+    seconds: float,
+    seed: int,
+    *,
+    snr_db: float = 20.0,
+    ppm: float | None = None,
+    offset_s: float | None = None,
+    room: float = 0.5,
+    moving: bool = False,
+    noise: str = "hiss",
+    sound_seconds: float | None = None,
+    jumps: list[tuple[float, int]] | None = None,
+    level_db: float = 0.0,
+    polarity: float = 1.0,
+    faults: tuple[str, ...] = (),
+) -> Pair:
+    """Make a camera's scratch and a recorder's sound of the same talk.
+
+    The room and noise are the scratch's; the recorder stands nearer (a tenth of the echoes, 30 dB).
+    """
+    rng = np.random.default_rng(seed)
+    ppm = float(rng.uniform(-80, 80)) if ppm is None else ppm
+    offset_s = float(rng.uniform(-2.5, 1.0)) if offset_s is None else offset_s
+    length = seconds + 2 * MARGIN if sound_seconds is None else max(seconds, sound_seconds + abs(offset_s)) + 2 * MARGIN
+    count = int(length * WORK_RATE)
+    voice = talk(60, int(rng.integers(40)))
+    other = talk(60, 100 + int(rng.integers(40)))
+    reps = count // voice.size + 2
+    # Longer than a minute: pieces of many minutes, never the same minute twice in a row.
+    pieces = [voice, other] + [talk(60, 200 + int(n)) for n in rng.permutation(40)[: max(0, reps - 2)]]
+    world = np.concatenate(pieces)[int(rng.integers(WORK_RATE)) :][:count]
+    world = np.pad(world, (0, count - world.size))
+    scratch = paths.reverberant(world, WORK_RATE, seed=seed * 2 + 1, amount=room, moving=moving)
+    close = paths.reverberant(world, WORK_RATE, seed=seed * 2 + 2, amount=room / 10)
+    n = int(seconds * WORK_RATE)
+    picture = scratch[int(MARGIN * WORK_RATE) : int(MARGIN * WORK_RATE) + n]
+    m = int(sound_seconds * WORK_RATE) if sound_seconds else int((seconds - offset_s + 1.0) * WORK_RATE)
+    own = np.arange(m) / (WORK_RATE * (1 + ppm * 1e-6)) + offset_s + MARGIN
+    sound = np.asarray(sample_at(close, own * WORK_RATE), np.float32)
+    disturb = babble(n, seed + 5) if noise == "babble" else hiss(n, seed + 5)
+    picture = paths.with_noise(picture, disturb, snr_db)
+    sound = paths.with_noise(sound, hiss(m, seed + 6), 30.0)
+    told = jumps or []
+    if told:
+        places = [(int((at - offset_s) * (1 + ppm * 1e-6) * WORK_RATE), added) for at, added in told]
+        sound = paths.with_jumps(sound, places)
+    for fault in faults:
+        picture = _FAULTS[fault](picture)
+    return Pair(np.asarray(picture * polarity * 10 ** (level_db / 20), np.float32), sound, offset_s, ppm, told)
+
+
+_FAULTS = {
+    "agc": lambda sound: paths.automatic_gain(sound, WORK_RATE),
+    "clip": lambda sound: paths.clipped(sound, 0.03),
+    "narrow": lambda sound: paths.narrow(sound, WORK_RATE),
+    "aac": lambda sound: paths.through_aac(sound, WORK_RATE, 24),
+}
+
+
+def claps_at(count: int, at: list[float], seeds: list[int], level: float = 0.5) -> Sound:
+    """Return silence with claps at given times (seconds)."""
+    out = np.zeros(count, np.float32)
+    for when, seed in zip(at, seeds, strict=True):
+        piece = soxr.resample(clap(seed), RATE, WORK_RATE) * level
+        start = int(when * WORK_RATE)
+        out[start : start + piece.size] += piece[: max(0, count - start)]
+    return out

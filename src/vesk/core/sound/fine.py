@@ -1,0 +1,293 @@
+"""Time what the windows hear to a part of a sample: all of them together, along a line with steps."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass, replace
+
+import numpy as np
+from numpy.typing import NDArray
+from scipy import fft, ndimage, special
+
+from vesk.core.sound.features import WORK_RATE
+from vesk.core.sound.hearing import Hearing
+from vesk.core.sound.windows import BAND_HZ, Stretch, cut, cut_at_rate, whitened
+
+REACH = 32  # samples: a window's own peak is looked for this near the line, 2 ms
+_STEPS = 3
+_FURTHEST_S = 2e-4
+_GAIN_HZ = 200.0
+_NOISE_HZ = 400.0
+_ROOM = 0.5  # variance of a room's echoes over the direct sound, as rooms go
+STANDING_S = 0.2e-6  # what a room that stands still shifts all windows by; calibrated on simulated rooms
+_PRIOR_PPM = 300.0
+
+
+@dataclass(frozen=True, slots=True)
+class Path:
+    """A rough or fitted offset along the take.
+
+    Attributes
+    ----------
+    middle_s, level_s, slope : float
+        Offset ``level_s + slope * (t - middle_s)`` before the first jump, seconds.
+    jumps : tuple of (float, float)
+        Picture time and step of the offset, seconds.
+    polarity : int
+        -1 where the sound is turned over against the picture's.
+    """
+
+    middle_s: float
+    level_s: float
+    slope: float
+    jumps: tuple[tuple[float, float], ...] = ()
+    polarity: int = 1
+
+    def offset_at(self, at_s: NDArray[np.float64]) -> NDArray[np.float64]:
+        """Return the offset at picture times, seconds."""
+        out = self.level_s + self.slope * (at_s - self.middle_s)
+        for when, step in self.jumps:
+            out = out + np.where(at_s > when, step, 0.0)
+        return np.asarray(out)
+
+
+def laid_on(
+    sound: Hearing, starts: NDArray[np.int64], length: int, offsets_s: NDArray[np.float64], slope: float
+) -> tuple[NDArray[np.float32], NDArray[np.float64]]:
+    """Cut the sound that belongs to picture windows, at the picture's rate.
+
+    Parameters
+    ----------
+    sound : Hearing
+    starts, length : ndarray of int64, int
+        The windows, picture samples at `WORK_RATE`.
+    offsets_s : ndarray of float64
+        Offset expected at each window's middle.
+    slope : float
+        Of the offset, seconds per second.
+
+    Returns
+    -------
+    windows : ndarray of float32, shape (windows, length)
+    late : ndarray of float64, shape (windows,)
+        Samples by which each cut lags the picture if the expectation is right.
+    """
+    own = starts - (offsets_s - slope * length / 2 / WORK_RATE) * WORK_RATE
+    return cut_at_rate(sound, own, length, 1.0 / (1.0 - slope))
+
+
+@dataclass(frozen=True, slots=True)
+class Crossed:
+    """The spectra of all windows, aligned to a path; only bins in the band.
+
+    Attributes
+    ----------
+    cells : Stretch
+    path : Path
+        What they are aligned to.
+    x, y : ndarray of complex64, shape (windows, bins)
+        Picture and sound; an offset of d seconds beyond the path turns ``y * conj(x)`` by ``exp(+2j pi f d)``.
+    hertz : ndarray of float64, shape (bins,)
+    heard : ndarray of bool, shape (windows,)
+        Whether both sound there.
+    """
+
+    cells: Stretch
+    path: Path
+    x: NDArray[np.complex64]
+    y: NDArray[np.complex64]
+    hertz: NDArray[np.float64]
+    heard: NDArray[np.bool_]
+
+    @property
+    def step_hz(self) -> float:
+        """Hertz from bin to bin."""
+        return float(self.hertz[1] - self.hertz[0])
+
+    def moved(self, path: Path) -> Crossed:
+        """Return them aligned to another path close by."""
+        away = path.offset_at(self.cells.centres_s) - self.path.offset_at(self.cells.centres_s)
+        turn = np.exp(1j * np.outer(away, -2 * np.pi * self.hertz).astype(np.float32))
+        return replace(self, path=path, y=self.y * turn)
+
+    def whitened(self) -> NDArray[np.complex64]:
+        """Return the cross-spectra, every window divided by its own smoothed magnitudes."""
+        return whitened(self.x, self.y, self.step_hz)
+
+
+def cross(picture: Hearing, sound: Hearing, cells: Stretch, path: Path) -> Crossed:
+    """Compute the windows' spectra along a path; where it is turned over, the sound is turned back."""
+    length = cells.length
+    taper = np.hanning(length).astype(np.float32)
+    # Tapered, and aligned to a fraction of a millisecond: what would wrap round is nothing.
+    size = fft.next_fast_len(length, real=True)
+    offsets = path.offset_at(cells.centres_s)
+    x = fft.rfft(cut(picture, cells.starts, length), size, axis=1)
+    laid, late_samples = laid_on(sound, cells.starts, length, offsets, path.slope)
+    y = fft.rfft(laid * taper, size, axis=1)
+    heard = (np.abs(x).max(axis=1) > 0) & (np.abs(y).max(axis=1) > 0)
+    hertz = fft.rfftfreq(size, 1 / WORK_RATE)
+    band = (hertz >= BAND_HZ[0]) & (hertz <= BAND_HZ[1])
+    late = late_samples / WORK_RATE
+    # The cut lags by `late`: turned back, only what the path does not explain remains.
+    turn = path.polarity * np.exp(np.outer(late, 2j * np.pi * hertz[band])).astype(np.complex64)
+    return Crossed(cells, path, x[:, band], y[:, band] * turn, hertz[band], heard)
+
+
+def peaks(crossed: Crossed, spectra: NDArray[np.complex64]) -> tuple[NDArray[np.float64], NDArray[np.float64]]:
+    """Time each window by its own peak within `REACH` of the path.
+
+    Parameters
+    ----------
+    crossed : Crossed
+    spectra : ndarray of complex64, shape (windows, bins)
+        Its cross-spectra, whitened or weighted.
+
+    Returns
+    -------
+    away_s, heights : ndarray of float64, shape (windows,)
+        Offset beyond the path's, seconds (NaN at the edge of the reach), and the peak over the
+        root mean square of the whole correlation.
+    """
+    lags = np.arange(-2 * REACH, 2 * REACH + 1) / 2 / WORK_RATE
+    # Only lags near the path are wanted: evaluated one by one, on a grid of half a sample.
+    kernel = np.exp(np.outer(crossed.hertz, -2j * np.pi * lags)).astype(np.complex64)
+    near = (spectra @ kernel).real
+    # The root mean square of the whole correlation, by Parseval's theorem.
+    spread = np.sqrt(0.5 * np.einsum("ij,ij->i", spectra, spectra.conj()).real)
+    k = np.argmax(near, axis=1)
+    inner = np.clip(k, 1, near.shape[1] - 2)
+    rows = np.arange(k.size)
+    left, top, right = near[rows, inner - 1], near[rows, inner], near[rows, inner + 1]
+    bend = left - 2 * top + right
+    part = np.where(bend < 0, 0.5 * (left - right) / np.where(bend < 0, bend, -1.0), 0.0)
+    lag = (inner - 2 * REACH + np.clip(part, -1, 1)) / 2
+    edge = (k == 0) | (k == near.shape[1] - 1) | (spread <= 0) | ~crossed.heard
+    heights = np.where(spread > 0, near[rows, k] / np.where(spread > 0, spread, 1.0), 0.0)
+    return np.where(edge, np.nan, lag / WORK_RATE), np.where(edge, 0.0, heights)
+
+
+def weighted(crossed: Crossed, chosen: NDArray[np.bool_]) -> NDArray[np.complex64]:
+    """Weigh every window's cross-spectrum, bin by bin, by how well it can be known.
+
+    The scratch is taken as the sound through a gain g(f), plus what does not belong to it: noise,
+    other voices, echoes. The gain comes from the `chosen` windows together; what is left of a
+    window once the sound is taken away, smoothed over `_NOISE_HZ`, is its own noise there, and
+    the cross-spectrum times g over that noise the score of a Gaussian likelihood [1]_. Where all
+    windows together know a bin well (much information I), it is its room that limits it: divided
+    by 1 + I/2, such bins count alike. Flat in frequency, echoes then stay at their own lags
+    instead of leaning on the direct sound's peak.
+
+    Returns
+    -------
+    ndarray of complex64, shape (windows, bins)
+
+    References
+    ----------
+    .. [1] E. J. Hannan and P. J. Thomson, "Estimating group delay", Biometrika 60(2), 1973.
+    """
+    cross_spectra = crossed.y * np.conj(crossed.x)
+    power = crossed.y.real**2 + crossed.y.imag**2
+    wide = max(3, round(_GAIN_HZ / crossed.step_hz))
+    agreed = ndimage.uniform_filter1d(cross_spectra[chosen].real.sum(axis=0, dtype=np.float64), wide)
+    gain = agreed / np.maximum(ndimage.uniform_filter1d(power[chosen].sum(axis=0, dtype=np.float64), wide), 1e-30)
+    gain = np.maximum(gain, 0.0).astype(np.float32)
+    left = crossed.x - gain * crossed.y
+    noise = ndimage.uniform_filter1d(left.real**2 + left.imag**2, max(3, round(_NOISE_HZ / crossed.step_hz)), axis=1)
+    noise = np.maximum(noise, 0.0) + 1e-3 * float(noise[crossed.heard].mean()) + 1e-30
+    information = gain**2 * (power[chosen] / noise[chosen]).sum(axis=0)
+    # The band ends softly, for the same reason.
+    edge = np.clip((crossed.hertz - BAND_HZ[0]) / 400, 0, 1) * np.clip((BAND_HZ[1] - crossed.hertz) / 800, 0, 1)
+    shape = gain / (1 + _ROOM * information) * np.sin(np.pi / 2 * edge) ** 2
+    cross_spectra *= shape / noise
+    cross_spectra[~crossed.heard] = 0
+    return np.asarray(cross_spectra, np.complex64)
+
+
+@dataclass(frozen=True, slots=True)
+class Fit:
+    """A fitted path with its errors.
+
+    Attributes
+    ----------
+    path : Path
+    covariance : ndarray of float64, shape (2 + jumps, 2 + jumps)
+        Of level (s), slope (s per s) and steps (s).
+    """
+
+    path: Path
+    covariance: NDArray[np.float64]
+
+
+def fit_together(crossed: Crossed, spectra: NDArray[np.complex64], trust: NDArray[np.float64]) -> Fit:
+    """Fit level, slope and steps to all windows at once: the greatest sum of their weighted correlations.
+
+    Parameters
+    ----------
+    crossed : Crossed
+        Aligned to within a fraction of a period.
+    spectra : ndarray of complex64, shape (windows, bins)
+        Its weighted cross-spectra.
+    trust : ndarray, shape (windows,)
+        Of each window; 0 leaves it out.
+
+    Returns
+    -------
+    Fit
+        Its covariance is a sandwich over windows [1]_ whose neighbours overlap [2]_, with a floor
+        for what a standing room shifts in all of them alike.
+
+    References
+    ----------
+    .. [1] H. White, "Maximum likelihood estimation of misspecified models", Econometrica 50(1), 1982.
+    .. [2] W. K. Newey and K. D. West, "A simple, positive semi-definite, heteroskedasticity and
+       autocorrelation consistent covariance matrix", Econometrica 55(3), 1987.
+    """
+    used = np.flatnonzero(trust > 0)
+    at = crossed.cells.centres_s[used]
+    omega = 2 * np.pi * crossed.hertz
+    path = crossed.path
+    spectra, trusted = spectra[used], trust[used]
+    # Turned about the windows' own centre of weight: level and slope come out uncorrelated.
+    know = np.maximum(spectra.real @ omega**2, 0.0) * trusted + 1e-30
+    centre = float((at * know).sum() / know.sum())
+    path = replace(path, middle_s=centre, level_s=path.level_s + path.slope * (centre - path.middle_s))
+    design = np.stack([np.ones(at.size), at - centre, *(at > when for when, _ in path.jumps)], axis=1)
+    step = np.zeros(design.shape[1])
+    prior = np.zeros((step.size, step.size))
+    score, hessian = np.zeros((used.size, step.size)), np.eye(step.size)
+    for _ in range(_STEPS):
+        turned = spectra * np.exp(1j * np.outer(-(design @ step), omega).astype(np.float32))
+        bend = np.maximum(turned.real @ omega**2, 0.0) * trusted + 1e-30
+        hessian = (design * bend[:, None]).T @ design
+        hessian += 1e-9 * np.diag(np.diag(hessian)) + 1e-30 * np.eye(step.size)
+        score = design * (turned.imag @ omega * trusted)[:, None]
+        # A short take cannot tell drift from a room's changes: a prior of ±300 ppm steadies the slope.
+        noise = float(_meat(score[:, :1], crossed, used)[0, 0]) / max(float(hessian[0, 0]), 1e-30)
+        prior[1, 1] = noise / (_PRIOR_PPM * 1e-6) ** 2
+        change = np.linalg.solve(hessian + prior, score.sum(axis=0) - prior @ step)
+        # Beyond half a period the likelihood is no parabola: no further at once.
+        furthest = float(np.abs(design @ change).max())
+        step = step + change * min(1.0, _FURTHEST_S / max(furthest, 1e-12))
+    path = replace(
+        path, level_s=path.level_s + float(step[0]), slope=path.slope + float(step[1]),
+        jumps=tuple((when, old + float(new)) for (when, old), new in zip(path.jumps, step[2:], strict=True)),
+    )  # fmt: skip
+    inverse = np.linalg.inv(hessian + prior)
+    degrees = max(1.0, used.size - step.size)
+    # Few windows: Student's quantile over the normal one, so that 1.96 errors hold 95 % all the same.
+    widen = (float(special.stdtrit(degrees, 0.975)) / 1.96) ** 2 * used.size / degrees
+    covariance = inverse @ _meat(score, crossed, used) @ inverse * widen
+    covariance[0, 0] += STANDING_S**2
+    return Fit(path, covariance)
+
+
+def _meat(score: NDArray[np.float64], crossed: Crossed, used: NDArray[np.int64]) -> NDArray[np.float64]:
+    """Return the variance of the scores' sum: neighbours that overlap are not independent."""
+    centred = score - score.mean(axis=0)
+    total = centred.T @ centred
+    starts = crossed.cells.starts[used]
+    beside = np.diff(starts) < crossed.cells.length
+    if beside.any():
+        lagged = centred[:-1][beside].T @ centred[1:][beside]
+        total = total + 0.5 * (lagged + lagged.T)
+    return np.asarray(total)

@@ -1,0 +1,276 @@
+"""Look at one candidate window by window: do the windows agree on a line, and could that be chance."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+
+import numpy as np
+from numpy.typing import NDArray
+from scipy import fft, ndimage, special
+
+from vesk.core.sound.coarse import Candidate
+from vesk.core.sound.features import WORK_RATE
+from vesk.core.sound.hearing import Hearing
+from vesk.core.sound.windows import Stretch, cut, cut_at_rate, in_band, lay_windows, whitened
+
+WIDE_WINDOWS = 96  # enough to decide; the chosen place is then traced in full
+PEAKS = 5
+REACH_S = 0.06  # coarse search is good to about 20 ms; its drift to about 60 ppm
+MAX_PPM = 700.0  # around the candidate's rate
+DRIFT_PPM = 90.0  # by which the coarse rate may be off
+TOLERANCE = 3  # samples either side: 0.19 ms
+_BESIDE = 48  # samples: nearer than 3 ms is the line's own peak
+_LOCAL = 128  # samples: heights are judged against the 8 ms either side
+_PAIRS = 3000
+SPOKE = 3.0  # nats: a window this surprised (5 % by chance) has spoken for a line
+
+
+@dataclass(frozen=True, slots=True)
+class Place:
+    """A candidate looked at window by window: its rough line and how strongly it speaks.
+
+    Attributes
+    ----------
+    at_middle_s, slope, middle_s : float
+        Offset ``at_middle_s + slope * (t - middle_s)``, seconds.
+    strength : float
+        Evidence beyond what chance gives, in nats: the sum of the windows' surprises less their number.
+    windows : float
+        Windows that spoke.
+    log10_false_alarm : float
+        That chance alone gives as much somewhere among what was tried.
+    repeat_s, repeat_ratio : float
+        The lag beside the line at which all windows together fit next best, and how well against
+        the line itself: near 1 for hum and other sound that repeats.
+    polarity : int
+        -1 when one of the two is turned over.
+    clarity : float
+        How high the windows that spoke stand on the line, in units of what lies around: grows with coherence.
+    at_s, surprise : ndarray of float64, shape (windows,)
+        Picture time of each window, and its surprise on the line.
+    """
+
+    at_middle_s: float
+    slope: float
+    middle_s: float
+    strength: float
+    windows: float
+    log10_false_alarm: float
+    repeat_s: float
+    repeat_ratio: float
+    polarity: int
+    clarity: float
+    at_s: NDArray[np.float64]
+    surprise: NDArray[np.float64]
+
+    @property
+    def guess(self) -> Candidate:
+        """The place as a candidate, sharper than the one it came from."""
+        rate = -self.slope
+        offset = (self.at_middle_s + rate * self.middle_s) / (1 + rate)
+        return Candidate(offset, rate * 1e6, self.strength)
+
+    def offset_at(self, picture_s: NDArray[np.float64] | float) -> NDArray[np.float64] | float:
+        """Return the rough offset at picture times, seconds."""
+        return self.at_middle_s + self.slope * (picture_s - self.middle_s)
+
+
+@dataclass(frozen=True, slots=True)
+class Curves:
+    """What every window says of every lag around a guess.
+
+    Attributes
+    ----------
+    heights : ndarray of float32, shape (windows, lags)
+        Signed whitened correlation over its own local root mean square.
+    surprise : ndarray of float32, shape (windows, lags)
+        Minus the logarithm of the share of lags in that window that stand as high: of unit
+        exponential distribution under chance.
+    first : ndarray of int64, shape (windows,)
+        Offset (samples) of column 0 in each window.
+    at_s : ndarray of float64, shape (windows,)
+        Picture time of each window's middle.
+    """
+
+    heights: NDArray[np.float32]
+    surprise: NDArray[np.float32]
+    first: NDArray[np.int64]
+    at_s: NDArray[np.float64]
+
+    def columns(self, offsets_s: NDArray[np.float64]) -> NDArray[np.int64]:
+        """Return the columns nearest to offsets (..., windows), which may lie outside."""
+        return np.rint(offsets_s * WORK_RATE).astype(np.int64) - self.first
+
+    def along(self, offsets_s: NDArray[np.float64]) -> NDArray[np.float32]:
+        """Return each window's surprise at an offset (..., windows); 0 outside what was searched."""
+        column = self.columns(offsets_s)
+        inside = (column >= 0) & (column < self.surprise.shape[1])
+        rows = np.arange(self.first.size)
+        return np.where(inside, self.surprise[rows, np.clip(column, 0, self.surprise.shape[1] - 1)], 0.0)
+
+
+def correlate_windows(picture: Hearing, sound: Hearing, cells: Stretch, guess: Candidate, reach: int) -> Curves:
+    """Correlate every window within `reach` samples around a guess.
+
+    Heights are divided by the root mean square of what lies around them, so that a blob of
+    energy at one lag (two different claps, say) does not look like agreement, and ranked within
+    their window, so that no assumption about their distribution is needed.
+    """
+    length = cells.length
+    size = fft.next_fast_len(length + 2 * reach, real=True)
+    at = cells.centres_s
+    expected = guess.offset_s - guess.ppm * 1e-6 * (at - guess.offset_s)
+    lag0 = np.rint(expected * WORK_RATE).astype(np.int64)
+    x = fft.rfft(cut(picture, cells.starts, length), size, axis=1)
+    # A sound window sits at picture time minus offset; a longer one leaves room for the search.
+    ratio = 1 / (1 + guess.ppm * 1e-6)
+    if abs(ratio - 1) * length < 0.5:
+        ratio = 1.0
+    middle = cells.starts + length / 2 - lag0
+    first = np.asarray(middle - (length / 2 + reach) / ratio, np.float64)
+    wide, _ = cut_at_rate(sound, first, length + 2 * reach, ratio)
+    spectra = whitened(x, fft.rfft(wide, size, axis=1), WORK_RATE / size)
+    spectra[:, ~in_band(size)] = 0
+    curve = fft.irfft(spectra, size, axis=1)[:, : 2 * reach + 1]
+    # Lag k of the wide window is `reach - k` samples of offset: turned round, columns grow with offset.
+    heights = np.ascontiguousarray(curve[:, ::-1], np.float32)
+    local = np.sqrt(np.maximum(ndimage.uniform_filter1d(heights**2, 2 * _LOCAL + 1, axis=1, mode="reflect"), 0))
+    silent = local.max(axis=1, keepdims=True) <= 0
+    heights /= np.where(silent, 1.0, local + 1e-3 * local.mean(axis=1, keepdims=True) + 1e-20)
+    best = ndimage.maximum_filter1d(np.abs(heights), 2 * TOLERANCE + 1, axis=1)
+    order = np.argsort(-best, axis=1)
+    surprise = np.empty_like(best)
+    # A plateau of the filter is one height: its members share the rank of its last.
+    share = -np.log((np.arange(best.shape[1]) + 1) / best.shape[1]).astype(np.float32)
+    np.put_along_axis(surprise, order, np.broadcast_to(share, best.shape), axis=1)
+    surprise = ndimage.minimum_filter1d(surprise, TOLERANCE, axis=1)
+    surprise[silent[:, 0]] = 0.0
+    return Curves(heights, surprise, lag0 - reach, at)
+
+
+def log10_tail(total: float, windows: int) -> float:
+    """Return log10 of the chance that `windows` unit exponentials sum to `total` or more (Erlang's tail)."""
+    k = np.arange(max(windows, 1))
+    return float(special.logsumexp(k * np.log(max(total, 1e-9)) - special.gammaln(k + 1) - total) / np.log(10))
+
+
+def _lines(curves: Curves, guess: Candidate, span: float) -> NDArray[np.float64]:
+    """Propose lines as rows (offset at the middle, slope): through pairs of peaks, and along the guess."""
+    rng = np.random.default_rng(20270318)
+    middle = float(curves.at_s.mean())
+    at = curves.at_s - middle
+    high = np.abs(curves.heights)
+    peak = (ndimage.maximum_filter1d(high, 17, axis=1) == high) & (curves.surprise > 1.0)
+    value = np.where(peak, curves.surprise + 0.01 * high, -1.0)
+    top = np.argsort(-value, axis=1)[:, :PEAKS]
+    good = np.take_along_axis(value, top, axis=1).ravel()
+    offsets = ((curves.first[:, None] + top) / WORK_RATE).ravel()
+    times = np.repeat(at, top.shape[1])
+    base = -guess.ppm * 1e-6
+    lines = [np.stack([offsets - base * times, np.full(offsets.size, base)], axis=1)]
+    usable = np.flatnonzero(good > 0)
+    if usable.size > 1:
+        chance = np.exp(np.minimum(good[usable], 8.0) / 2)
+        pairs = rng.choice(usable, size=(_PAIRS, 2), p=chance / chance.sum())
+        gap = times[pairs[:, 1]] - times[pairs[:, 0]]
+        far = np.abs(gap) > 0.2 * span
+        slope = (offsets[pairs[far, 1]] - offsets[pairs[far, 0]]) / gap[far]
+        near = np.abs(slope - base) < MAX_PPM * 1e-6
+        start = offsets[pairs[far, 0]] - slope * times[pairs[far, 0]]
+        lines.append(np.stack([start[near], slope[near]], axis=1))
+    return np.concatenate(lines)
+
+
+def best_line(curves: Curves, guess: Candidate, span: float) -> tuple[float, float, float]:
+    """Find the line along which windows surprise most: (offset at the windows' mean time, slope, total)."""
+    at = curves.at_s - float(curves.at_s.mean())
+    lines = _lines(curves, guess, span)
+    totals = curves.along(lines[:, :1] + lines[:, 1:] * at).sum(axis=1)
+    best = lines[int(np.argmax(totals))]
+    # Refined on a small grid: half a tolerance at the middle and at the ends.
+    for scale in (1.0, 0.5):
+        step = scale * TOLERANCE / WORK_RATE
+        levels = best[0] + step * np.arange(-2, 3)
+        slopes = best[1] + 2 * step / max(span, 0.5) * np.arange(-3, 4)
+        grid = np.array([(level, slope) for level in levels for slope in slopes])
+        totals = curves.along(grid[:, :1] + grid[:, 1:] * at).sum(axis=1)
+        best = grid[int(np.argmax(totals))]
+    return float(best[0]), float(best[1]), float(totals.max())
+
+
+def look_at(picture: Hearing, sound: Hearing, guess: Candidate, *, tried: int) -> Place | None:
+    """Look at one coarse candidate window by window.
+
+    Parameters
+    ----------
+    picture, sound : Hearing
+    guess : Candidate
+        Where to look: offset good to about 50 ms at the middle, drift to about 90 ppm.
+    tried : int
+        Candidates, channels and rates tried altogether; the false-alarm figure pays for them.
+
+    Returns
+    -------
+    Place or None
+        None when the two share less than a second there.
+
+    Notes
+    -----
+    Each window's surprise at the line is exponential under chance, whatever its sound; their sum
+    has Erlang's distribution (Fisher's method [1]_). Windows overlap by half at most: tapered, their
+    correlations then share a thirty-sixth of their variance, so they count in full.
+
+    References
+    ----------
+    .. [1] R. A. Fisher, "Statistical Methods for Research Workers", 4th ed., 1932, section 21.1.
+    .. [2] M. A. Fischler and R. C. Bolles, "Random sample consensus", Commun. ACM 24(6), 1981.
+    """
+    cells = lay_windows(picture.seconds, sound.seconds, guess, most=WIDE_WINDOWS, overlap=0.5)
+    if cells is None:
+        return None
+    span = cells.tail_s - cells.head_s
+    reach = int((REACH_S + DRIFT_PPM * 1e-6 * span / 2) * WORK_RATE)
+    curves = correlate_windows(picture, sound, cells, guess, reach)
+    spoke = int((curves.surprise.max(axis=1) > 0).sum())
+    if not spoke:
+        return None  # one of the two is silent there
+    middle = float(curves.at_s.mean())
+    level, slope, total = best_line(curves, guess, span)
+    lags = curves.surprise.shape[1] / (2 * TOLERANCE + 1)
+    slopes = max(1.0, 2 * MAX_PPM * 1e-6 * span * WORK_RATE / (2 * TOLERANCE + 1))
+    alarm = log10_tail(total, spoke) + float(np.log10(lags * slopes * max(1, tried)))
+    line = level + slope * (curves.at_s - middle)
+    column = np.clip(curves.columns(line), TOLERANCE, curves.heights.shape[1] - TOLERANCE - 1)
+    near = curves.heights[np.arange(column.size)[:, None], column[:, None] + np.arange(-TOLERANCE, TOLERANCE + 1)]
+    strongest = np.take_along_axis(near, np.argmax(np.abs(near), axis=1)[:, None], axis=1)[:, 0]
+    sign = float((strongest * curves.along(line)).sum())
+    repeat_s, ratio = _repeat(curves, line)
+    along = curves.along(line)
+    told = np.abs(strongest[along > SPOKE])
+    return Place(
+        level, slope, middle, total - spoke, float(spoke), min(alarm, 0.0), repeat_s, ratio, -1 if sign < 0 else 1,
+        float(told.mean()) if told.size else 0.0, curves.at_s, along.astype(np.float64),
+    )  # fmt: skip
+
+
+def _repeat(curves: Curves, line: NDArray[np.float64]) -> tuple[float, float]:
+    """Find the lag beside the line at which its own windows fit next best: (seconds, share of the strength).
+
+    Only windows that spoke for the line are asked: those that lie elsewhere, after a jump, are no repetition.
+    """
+    centre = curves.columns(line)
+    along = curves.along(line)
+    rows = np.flatnonzero(along > SPOKE)
+    total = float(along[rows].sum())
+    if not rows.size or total <= rows.size:
+        return 0.0, 0.0
+    below, above = int(centre[rows].min()), int(curves.surprise.shape[1] - 1 - centre[rows].max())
+    if below < 0 or above < 0 or below + above < 2 * _BESIDE:
+        return 0.0, 0.0
+    shifts = np.arange(-below, above + 1)
+    stacked = np.zeros(shifts.size)
+    for row in rows:
+        stacked += curves.surprise[row, centre[row] - below : centre[row] + above + 1]
+    stacked[np.abs(shifts) <= _BESIDE] = 0
+    other = int(np.argmax(stacked))
+    return float(shifts[other] / WORK_RATE), max(0.0, float(stacked[other] - rows.size) / (total - rows.size))

@@ -1,0 +1,284 @@
+"""Jumps: which stretches of a take lie on which line, and where exactly one gives way to the next."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+
+import numpy as np
+from numpy.typing import NDArray
+from scipy import fft, ndimage, signal
+
+from vesk.core.sound.coarse import Candidate, search
+from vesk.core.sound.features import FEATURE_RATE, WORK_RATE
+from vesk.core.sound.fine import Path, laid_on
+from vesk.core.sound.hearing import Hearing
+from vesk.core.sound.look import SPOKE, TOLERANCE, Curves, Place, correlate_windows, log10_tail
+from vesk.core.sound.steps import LEAST_STEP_S
+from vesk.core.sound.windows import LEAST_SHARED_S, SHORTEST_S, Stretch
+
+REACH_S = 0.07  # a step up to this is found around the line itself; a larger one as a place of its own
+LEAST_WINDOWS = 3
+SWITCH_NATS = 12.0  # evidence that a change of line must bring
+ACCEPT_LOG10 = -6.0  # a new level must not be chance
+_ALIKE_PPM = 700.0
+_FINE_S = 0.25
+_SEARCHED_S = 4.0  # a stretch this long can be searched for by its onsets
+
+
+@dataclass(frozen=True, slots=True)
+class Level:
+    """A line parallel to the take's, by how much it lies higher (s), and each window's evidence for it."""
+
+    above_s: float
+    surprise: NDArray[np.float32]
+
+
+def windows_of(starts: NDArray[np.int64], length: int, head_s: float, tail_s: float) -> Stretch:
+    """Return a stretch of given windows."""
+    return Stretch(starts, length, head_s, tail_s)
+
+
+def find_levels(
+    picture: Hearing, sound: Hearing, cells: Stretch, place: Place, others: list[Place]
+) -> tuple[list[Level], Curves]:
+    """Find the lines that stretches of the take lie on: the place's own first.
+
+    Parameters
+    ----------
+    picture, sound : Hearing
+    cells : Stretch
+        The windows of the trace.
+    place : Place
+        The best place.
+    others : list of Place
+        Places found elsewhere: a jump larger than `REACH_S` shows as one of them.
+    """
+    reach = int(REACH_S * WORK_RATE)
+    first = correlate_windows(picture, sound, cells, place.guess, reach)
+    base = np.asarray(place.offset_at(first.at_s))
+    levels = [Level(0.0, first.along(base))]
+    # Around every place found, steps of up to `REACH_S` are seen.
+    around = [(0.0, first)]
+    for above in _far(picture, sound, cells, place, others, levels[0]):
+        if all(abs(above - other) > 0.01 for other, _ in around):
+            shifted = Candidate(place.guess.offset_s + above, place.guess.ppm, 0.0)
+            curves = correlate_windows(picture, sound, cells, shifted, reach)
+            around.append((above, curves))
+    for above, curves in around:
+        for _ in range(3):
+            added = _another(curves, base + above, levels, known=above == 0.0)
+            if added is None:
+                break
+            levels.append(Level(above + added.above_s, added.surprise))
+    return levels, first
+
+
+def _far(
+    picture: Hearing, sound: Hearing, cells: Stretch, place: Place, others: list[Place], base: Level
+) -> list[float]:
+    """Return how much higher places lie at which a stretch that the base does not explain was found."""
+    found = []
+    for other in others:
+        # Compared where the other speaks: a short stretch tells little of its slope.
+        spoken = other.at_s[other.surprise > SPOKE]
+        if spoken.size and abs(other.slope - place.slope) * 1e6 <= _ALIKE_PPM:
+            found.append(float(np.median(other.offset_at(spoken) - place.offset_at(spoken))))
+    at = cells.centres_s
+    for rows in _open_runs([base]):
+        low, high = float(at[rows[0]]), float(at[rows[-1]])
+        if high - low < _SEARCHED_S:
+            continue
+        expected = float(place.offset_at((low + high) / 2)) - low
+        piece = picture.features[int(low * FEATURE_RATE) : int(high * FEATURE_RATE)]
+        candidates = search(piece, sound.features, around_s=expected, most=2)
+        found += [candidate.offset_s - expected for candidate in candidates]
+    return found
+
+
+def _open_runs(levels: list[Level]) -> list[NDArray[np.int64]]:
+    """Return the runs of windows that no level explains."""
+    known = np.max([level.surprise for level in levels], axis=0)
+    runs, count = ndimage.label(ndimage.uniform_filter1d((known < 2.5).astype(float), 3) > 0.5)
+    return [np.flatnonzero(runs == run) for run in range(1, count + 1)]
+
+
+def _another(curves: Curves, base: NDArray[np.float64], levels: list[Level], *, known: bool) -> Level | None:
+    """Find the level that explains best a stretch which no level explains so far."""
+    best: tuple[float, float] | None = None
+    column = curves.columns(base)
+    lags = curves.surprise.shape[1]
+    reach = int(min(column.min(), lags - 1 - column.max()))
+    if reach < 16:
+        return None
+    shifts = np.arange(-reach, reach + 1)
+    apart = np.abs(shifts) >= (LEAST_STEP_S * WORK_RATE if known else 0)
+    for rows in _open_runs(levels):
+        if rows.size < LEAST_WINDOWS:
+            continue
+        total = sum(curves.surprise[row, column[row] - reach : column[row] + reach + 1] for row in rows)
+        total = np.where(apart, total, 0.0)
+        k = int(np.argmax(total))
+        chance = log10_tail(float(total[k]), rows.size) + np.log10(lags / (2 * TOLERANCE + 1))
+        if chance <= ACCEPT_LOG10 and (best is None or chance < best[0]):
+            best = (float(chance), float(shifts[k] / WORK_RATE))
+    if best is None:
+        return None
+    return Level(best[1], curves.along(base + best[1]))
+
+
+def assign(levels: list[Level]) -> NDArray[np.int64]:
+    """Assign each window to a level: the most evidence, changes paid for (Viterbi [1]_).
+
+    References
+    ----------
+    .. [1] A. J. Viterbi, IEEE Trans. Inf. Theory 13(2), 1967.
+    """
+    evidence = np.array([level.surprise for level in levels], dtype=np.float64)
+    count, windows = evidence.shape
+    score = evidence[:, 0] - np.where(np.arange(count) == 0, 0.0, 2.0)
+    back = np.zeros((windows, count), np.int64)
+    for t in range(1, windows):
+        stay = score[None, :] - SWITCH_NATS * (1 - np.eye(count))
+        back[t] = np.argmax(stay, axis=1)
+        score = stay[np.arange(count), back[t]] + evidence[:, t]
+    path = np.zeros(windows, np.int64)
+    path[-1] = int(np.argmax(score))
+    for t in range(windows - 1, 0, -1):
+        path[t - 1] = back[t, path[t]]
+    return path
+
+
+@dataclass(frozen=True, slots=True)
+class Change:
+    """From one level to the next: by how much, and between which picture times."""
+
+    step_s: float
+    before_s: float
+    after_s: float
+
+
+def changes(levels: list[Level], path: NDArray[np.int64], at_s: NDArray[np.float64]) -> list[Change]:
+    """Return where the assigned level changes, each backed by windows that spoke on both sides."""
+    made = []
+    edges = np.flatnonzero(np.diff(path))
+    for edge in edges:
+        a, b = int(path[edge]), int(path[edge + 1])
+        own = levels[a].surprise[: edge + 1][path[: edge + 1] == a]
+        spoke_before = np.flatnonzero((path[: edge + 1] == a) & (levels[a].surprise[: edge + 1] > 3.0))
+        spoke_after = edge + 1 + np.flatnonzero((path[edge + 1 :] == b) & (levels[b].surprise[edge + 1 :] > 3.0))
+        if not own.size or not spoke_before.size or not spoke_after.size:
+            continue
+        made.append(
+            Change(levels[b].above_s - levels[a].above_s, float(at_s[spoke_before[-1]]), float(at_s[spoke_after[0]]))
+        )
+    return made
+
+
+def place_jump(
+    picture: Hearing, sound: Hearing, path: Path, step_s: float, before_s: float, after_s: float
+) -> tuple[float, float, float]:
+    """Say where a jump happened: the likeliest moment, and between which it lies with 95 %.
+
+    Parameters
+    ----------
+    picture, sound : Hearing
+    path : Path
+        Along which the sound lies before the jump; fitted.
+    step_s : float
+        By how much the offset grows.
+    before_s, after_s : float
+        The middles of the last window that fits before and of the first that fits after.
+
+    Returns
+    -------
+    at_s, low_s, high_s : float
+        Picture time of the last sound before it.
+
+    Notes
+    -----
+    Both sounds, whitened alike, are laid along both lines; moment for moment their products with
+    the picture's tell which line holds. The likeliest change is where the running sum of their
+    difference is greatest; every moment within 3 nats of it is possible.
+    """
+    length = int(_FINE_S * 2 * WORK_RATE)
+    # Halved while long: cheap, and the fine step then has few seconds to look at.
+    while after_s - before_s > 6.0:
+        middle = (before_s + after_s) / 2
+        probes = np.linspace(middle - 1.5, middle + 1.5, 7)
+        told = sum(_prefers(picture, sound, path, step_s, float(at), length) for at in probes)
+        if abs(told) < 2.0:
+            break
+        before_s, after_s = (middle - 1.5, after_s) if told > 0 else (before_s, middle + 1.5)
+    margin = 1.0
+    start = int((before_s - margin) * WORK_RATE)
+    count = int((after_s - before_s + 2 * margin + abs(step_s)) * WORK_RATE)
+    first, second = _products(picture, sound, path, step_s, start, count)
+    edge = int(margin * WORK_RATE)
+    scale = _scale(first[:edge], second[-edge:])
+    # Before it the one line holds; the other from where the sound goes on: a step later.
+    before = np.concatenate([[0.0], np.cumsum(first)])
+    after = np.concatenate([[0.0], np.cumsum(second)])
+    moments = np.arange(count + 1)
+    resumes = np.clip(moments + round(step_s * WORK_RATE), 0, count)
+    gain = (before + after[-1] - after[resumes]) * scale
+    gain[(moments + step_s * WORK_RATE < 0) | (moments + step_s * WORK_RATE > count)] = -np.inf
+    inside = np.flatnonzero(gain >= gain.max() - 3.0)
+    best = np.flatnonzero(gain >= gain.max() - 0.5)
+    at = start + (float(best[0]) + float(best[-1])) / 2
+    return at / WORK_RATE, (start + float(inside[0])) / WORK_RATE, (start + float(inside[-1])) / WORK_RATE
+
+
+def _products(
+    picture: Hearing, sound: Hearing, path: Path, step_s: float, start: int, count: int
+) -> tuple[NDArray[np.float64], NDArray[np.float64]]:
+    """Return, sample by sample, how picture and sound agree along the line before and along the line after."""
+    base = Path(path.middle_s, path.level_s, path.slope)
+    size = fft.next_fast_len(count, real=True)
+    own = fft.rfft(picture.window(start, count), size)
+    flat = np.abs(own)
+    out = []
+    for above in (0.0, step_s):
+        middle = np.array([(start + count / 2) / WORK_RATE])
+        offset = float(base.offset_at(middle)[0]) + above
+        laid, late = laid_on(sound, np.array([start]), count, np.array([offset]), path.slope)
+        spectrum = fft.rfft(laid[0], size)
+        spectrum *= path.polarity * np.exp(2j * np.pi * np.arange(spectrum.size) * float(late[0]) / size)
+        out.append((spectrum, np.abs(spectrum)))
+    width = max(9, round(30.0 * size / WORK_RATE))
+
+    def white(spectrum: NDArray[np.complex128], level: NDArray[np.float64]) -> NDArray[np.float64]:
+        smooth = np.sqrt(np.maximum(ndimage.uniform_filter1d(level**2, width), 0))
+        hertz = np.arange(spectrum.size) * (WORK_RATE / size)
+        kept = np.where((hertz > 150) & (hertz < 6000), spectrum / (smooth + 1e-3 * smooth.mean() + 1e-20), 0)
+        return np.asarray(fft.irfft(kept, size)[:count])
+
+    reference = white(own, flat)
+    # Loud moments must not decide alone: their level is taken out.
+    reference = _levelled(reference)
+    first, second = (reference * _levelled(white(*one)) for one in out)
+    return first, second
+
+
+def _levelled(sound: NDArray[np.float64]) -> NDArray[np.float64]:
+    power = ndimage.uniform_filter1d(sound**2, 320)
+    return np.asarray(sound / np.sqrt(np.maximum(power, 0) + 0.05 * float(power.mean()) + 1e-30))
+
+
+def _scale(before: NDArray[np.float64], after: NDArray[np.float64]) -> float:
+    """Return nats a unit of product: the correlation r of unit signals tells r / (1 - r**2) a product."""
+    r = float(np.clip(0.5 * (before.mean() + after.mean()), 0.02, 0.9))
+    return r / (1 - r * r) * 0.5  # neighbouring samples of a band two thirds wide repeat each other
+
+
+def _prefers(picture: Hearing, sound: Hearing, path: Path, step_s: float, at_s: float, length: int) -> float:
+    """Return which line holds around a moment: positive for the one before the jump, in units of chance."""
+    first, second = _products(picture, sound, path, step_s, int(at_s * WORK_RATE) - length // 2, length)
+    difference = first - second
+    pooled = signal.decimate(difference, 10, ftype="fir") if difference.size > 100 else difference
+    spread = float(pooled.std()) or 1.0
+    return float(pooled.mean() / spread * np.sqrt(pooled.size))
+
+
+def enough_for(shared_s: float) -> bool:
+    """Say whether a stretch is long enough to have jumps looked for."""
+    return shared_s >= max(LEAST_SHARED_S, LEAST_WINDOWS * 2 * SHORTEST_S)
