@@ -86,11 +86,11 @@ def pair(
     offset_s = float(rng.uniform(-2.5, 1.0)) if offset_s is None else offset_s
     length = seconds + 2 * MARGIN if sound_seconds is None else max(seconds, sound_seconds + abs(offset_s)) + 2 * MARGIN
     count = int(length * WORK_RATE)
-    voice = talk(60, int(rng.integers(40)))
-    other = talk(60, 100 + int(rng.integers(40)))
+    voice = talk(60, int(rng.integers(20)))
+    other = talk(60, 100 + int(rng.integers(12)))
     reps = count // voice.size + 2
     # Longer than a minute: pieces of many minutes, never the same minute twice in a row.
-    pieces = [voice, other] + [talk(60, 200 + int(n)) for n in rng.permutation(40)[: max(0, reps - 2)]]
+    pieces = [voice, other] + [talk(60, 200 + int(n)) for n in rng.permutation(80)[: max(0, reps - 2)]]
     world = np.concatenate(pieces)[int(rng.integers(WORK_RATE)) :][:count]
     world = np.pad(world, (0, count - world.size))
     scratch = paths.reverberant(world, WORK_RATE, seed=seed * 2 + 1, amount=room, moving=moving)

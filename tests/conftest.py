@@ -16,6 +16,7 @@ from pathlib import Path
 from typing import Any
 
 import pytest
+from hypothesis import settings as property_tests
 from sqlmodel import Session
 
 PROJECT = Path(__file__).resolve().parents[1]
@@ -25,6 +26,9 @@ os.environ["PYTHONPATH"] = str(PROJECT / "src")  # for the processes that tests 
 from vesk.core.timecode import FrameRate  # noqa: E402
 from vesk.settings import Settings  # noqa: E402
 
+# The machine is shared: how long one example took says nothing.
+property_tests.register_profile("shared", deadline=None)
+property_tests.load_profile("shared")
 PAL = FrameRate(Fraction(25))
 SHORT = """
 [production]

@@ -40,7 +40,7 @@ def verdict(found: Measurement, laid: TimeMap | None = None, late_s: float = 0.0
         (heard(0.004), causes.WITHIN, ["0.10 frame late at worst"]),
         (heard(0.0, 66.2), causes.DRIFT, ["66.2 ppm slow", "0.30 frame late at the tail", "rate of +66.2 ppm"]),
         (heard(0.0, -66.2), causes.DRIFT, ["66.2 ppm fast", "0.30 frame early at the tail"]),
-        (heard(0.0, 1001.0), causes.PULL, ["0.1 %", "slow"]),
+        (heard(0.0, 1001.0), causes.PULL, ["0.100 % slow", "pull-down"]),
         (heard(3600.0), causes.CLOCK, ["1 h 0 min late by its timecode"]),
     ],
 )

@@ -28,6 +28,7 @@ def _add(session: Session, settings: Settings, now: Standing, correction: Correc
     session.add(
         CorrectionRow(
             pairing_id=now.pairing.id or 0, slip=correction.slip, ppm=correction.ppm, anchor=correction.anchor,
+            jumps=[[str(at), str(step)] for at, step in correction.jumps],
             origin=origin, made_by=settings.person,
         )
     )  # fmt: skip
@@ -36,6 +37,8 @@ def _add(session: Session, settings: Settings, now: Standing, correction: Correc
     frames = signed(float(correction.slip * now.fps), 3)
     rate = f" and a rate of {signed(float(correction.ppm), 2)} ppm" if correction.ppm else ""
     what = f"{_name(now)}: slip of {frames} f ({signed(float(correction.slip) * 1000, 2)} ms){rate}"
+    for at, step in correction.jumps:
+        what += f", a jump of {signed(float(step) * 1000, 2)} ms mended at {float(at):.2f} s of the sound"
     what += ", as proposed" if origin == "proposal" else ""
     journal.note(session, day_id=now.pairing.day_id, by=settings.person, what=what, pairing_id=now.pairing.id)
 
@@ -73,7 +76,7 @@ def set_own(
         # The rate turns about the head of what the two share.
         head = exact_seconds(now.points[0])
         anchor = head - now.pairing.offset
-    _add(session, settings, now, Correction(slip, rate, anchor), "own")
+    _add(session, settings, now, Correction(slip, rate, anchor, before.jumps), "own")
 
 
 def undo(session: Session, settings: Settings, pairing_id: int, *, version: int) -> str:

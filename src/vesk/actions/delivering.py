@@ -15,10 +15,10 @@ from numpy.typing import NDArray
 from vesk.actions.located import Located
 from vesk.actions.measuring import measure_by_sound
 from vesk.core.conform.correction import Errors, errors
-from vesk.core.conform.render import Part, picture_samples, render
+from vesk.core.conform.render import parts_of, picture_samples, render
 from vesk.core.errors import RefusedError
 from vesk.core.sound.measurement import MATCHED
-from vesk.core.timemap import TimeMap
+from vesk.core.timemap import AnyMap, TimeMap
 from vesk.media import cache, checksum, ixml, wave
 from vesk.media.probe import read_facts
 from vesk.media.sound import SoundReader
@@ -38,12 +38,12 @@ class Laid:
     ----------
     sound : Located
         The recorder's file.
-    laid : TimeMap
+    laid : TimeMap or PiecewiseMap
         Sound seconds to picture seconds, as corrected.
     """
 
     sound: Located
-    laid: TimeMap
+    laid: AnyMap
 
 
 @dataclass(frozen=True, slots=True)
@@ -122,7 +122,11 @@ def deliver(
     )  # fmt: skip
     with ExitStack() as stack:
         readers = [stack.enter_context(SoundReader(part.sound.path)) for part in parts]
-        pieces = [Part(reader.read, reader.frames, part.laid) for reader, part in zip(readers, parts, strict=True)]
+        pieces = [
+            piece
+            for reader, part in zip(readers, parts, strict=True)
+            for piece in parts_of(reader.read, reader.frames, part.laid, sample_rate)
+        ]
         blocks = render(pieces, frames=samples, channels=channels, sample_rate=sample_rate)
         text = ixml.build(info, sample_rate=sample_rate, time_reference=reference)
         wave.write_wave(target, _until(blocks, go_on), sample_rate=sample_rate, channels=channels, bext=bext, ixml=text)

@@ -15,7 +15,7 @@ from vesk.core.conform.correction import Correction, Errors, errors, propose
 from vesk.core.pairing.evidence import SOUND, TIMECODE, Evidence
 from vesk.core.sound.distance import distance_delay_s
 from vesk.core.sound.measurement import MATCHED, REFUSED, Measurement
-from vesk.core.timemap import TimeMap
+from vesk.core.timemap import AnyMap
 from vesk.core.tolerance import Tolerance
 from vesk.core.verdict.causes import Names, Setting, Verdict, give_verdict
 from vesk.media import cache
@@ -62,10 +62,13 @@ class Standing:
     def as_corrected(self) -> Correction:
         """The correction that stands; none is a slip of nothing."""
         row = self.correction
-        return Correction() if row is None else Correction(row.slip, row.ppm, row.anchor)
+        if row is None:
+            return Correction()
+        jumps = tuple((Fraction(at), Fraction(step)) for at, step in row.jumps)
+        return Correction(row.slip, row.ppm, row.anchor, jumps)
 
     @property
-    def laid(self) -> TimeMap:
+    def laid(self) -> AnyMap:
         """Sound seconds to picture seconds, as corrected."""
         return self.as_corrected.on(self.pairing.offset)
 

@@ -3,7 +3,8 @@
 from __future__ import annotations
 
 import argparse
-import runpy
+import sys
+from importlib import import_module
 from pathlib import Path
 
 from vesk.settings import PROJECT
@@ -11,10 +12,16 @@ from vesk.settings import PROJECT
 
 def arguments(parser: argparse.ArgumentParser) -> None:
     """Name the options."""
+    parser.add_argument("part", nargs="?", choices=("all", "walk", "measuring"), default="all", help="what to measure")
     parser.add_argument("--media", type=Path, help="a simulated day to reuse (made when left out)")
+    parser.add_argument("--scale", type=float, default=1.0, help="share of the cases to run")
 
 
 def run(options: argparse.Namespace) -> int:
-    """Run the benchmark and print its figures."""
-    module = runpy.run_path(str(PROJECT / "benchmarks" / "walk.py"))
-    return int(module["main"](options.media))
+    """Run the benchmarks and print their figures."""
+    sys.path.insert(0, str(PROJECT / "benchmarks"))
+    if options.part in {"all", "walk"}:
+        import_module("walk").main(options.media)
+    if options.part in {"all", "measuring"}:
+        import_module("measuring").main(options.scale)
+    return 0

@@ -17,6 +17,7 @@ COMMANDS = {
     "simulate": "make the media of a scenario",
     "probe": "print what files say of themselves",
     "measure": "measure one sound file against one picture file",
+    "strikes": "find the claps of a file, heard and seen",
     "pair": "pair and measure a folder",
     "conform": "pair, measure, correct and deliver a folder",
     "bench": "measure accuracy and speed against the simulator's truth",

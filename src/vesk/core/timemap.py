@@ -9,6 +9,7 @@ from __future__ import annotations
 
 from dataclasses import dataclass
 from fractions import Fraction
+from itertools import pairwise
 
 from vesk.core.errors import TimeMapError
 
@@ -71,6 +72,72 @@ class TimeMap:
     def shifted(self, seconds: Fraction) -> TimeMap:
         """Return this map with its target moved later by `seconds`."""
         return TimeMap(self.offset + seconds, self.rate)
+
+
+@dataclass(frozen=True, slots=True)
+class PiecewiseMap:
+    """A map with jumps: where the source lost or doubled samples, its target steps.
+
+    Parameters
+    ----------
+    first : TimeMap
+        Holds up to the first jump.
+    jumps : tuple of (Fraction, Fraction)
+        Source time and step of the target, seconds, in the order of time. A positive step is a
+        loss: the target goes on later. A negative one is a doubling: it goes back.
+    """
+
+    first: TimeMap
+    jumps: tuple[tuple[Fraction, Fraction], ...] = ()
+
+    def __post_init__(self) -> None:
+        times = [at for at, _ in self.jumps]
+        if times != sorted(times):
+            raise TimeMapError("jumps stand in the order of time")
+
+    @property
+    def offset(self) -> Fraction:
+        """Target time of source time 0 by the map before the first jump."""
+        return self.first.offset
+
+    @property
+    def rate(self) -> Fraction:
+        """Target seconds per source second, the same throughout."""
+        return self.first.rate
+
+    @property
+    def ppm(self) -> Fraction:
+        """Rate error of the source in parts per million."""
+        return self.first.ppm
+
+    def pieces(self) -> list[tuple[Fraction | None, Fraction | None, TimeMap]]:
+        """Return (source from, source to, map) of every stretch; None is open."""
+        edges = [None, *(at for at, _ in self.jumps), None]
+        made, step = [], Fraction(0)
+        for number, (low, high) in enumerate(pairwise(edges)):
+            step += self.jumps[number - 1][1] if number else Fraction(0)
+            made.append((low, high, self.first.shifted(step)))
+        return made
+
+    def __call__(self, source: Fraction) -> Fraction:
+        """Return the target time of a source time, seconds; at a jump, where the source goes on."""
+        return self.first(source) + sum((step for at, step in self.jumps if source >= at), Fraction(0))
+
+    def source_of(self, target: Fraction) -> Fraction | None:
+        """Return the source time that sounds at a target time; the later one where two do, None in a loss."""
+        for low, high, piece in reversed(self.pieces()):
+            source = piece.inverse()(target)
+            if (low is None or source >= low) and (high is None or source < high):
+                return source
+        return None
+
+
+AnyMap = TimeMap | PiecewiseMap
+
+
+def pieces_of(laid: AnyMap) -> list[tuple[Fraction | None, Fraction | None, TimeMap]]:
+    """Return the straight stretches of any map: (source from, source to, map)."""
+    return laid.pieces() if isinstance(laid, PiecewiseMap) else [(None, None, laid)]
 
 
 def exact_seconds(value: float, *, digits: int = 9) -> Fraction:

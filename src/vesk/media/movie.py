@@ -165,3 +165,12 @@ def frame_images(path: Path, indices: list[int], *, height: int) -> Iterator[tup
                     break
             else:
                 return
+
+
+def grey_frames(path: Path, first: int, count: int, *, height: int = 144) -> NDArray[np.uint8]:
+    """Decode consecutive frames as grey pictures (frames, height, width); fewer at the picture's end."""
+    pictures = [
+        np.asarray(image.convert("L"), np.uint8)
+        for _, image in frame_images(path, list(range(first, first + count)), height=height)
+    ]
+    return np.stack(pictures) if pictures else np.zeros((0, height, 1), np.uint8)

@@ -40,6 +40,7 @@ class Take:
     time_reference: int
     rate: FrameRate
     seed: int
+    jumps: tuple[tuple[float, int], ...] = ()
 
     @property
     def clock(self) -> float:
@@ -108,4 +109,5 @@ def _take(scenario: Scenario, shot: Shot, rolling: Rolling, device: Device, numb
     # A recorder starts when it starts: a part of a sample off any frame.
     reference = round(code * device.sample_rate)
     begins = wanted + reference / device.sample_rate - code
-    return Take(device, shot, out / device.folder / name, begins, length, None, reference, rate, seed)
+    path = out / device.folder / name
+    return Take(device, shot, path, begins, length, None, reference, rate, seed, rolling.jumps)

@@ -13,6 +13,7 @@ from numpy.typing import NDArray
 from vesk.media import ixml
 from vesk.media.wave import Bext, write_wave
 from vesk.simulator.devices import Take
+from vesk.simulator.paths import with_jumps
 from vesk.simulator.pictures import SIZE, frames
 from vesk.simulator.scenario import Scenario
 from vesk.simulator.world import Event, heard
@@ -20,10 +21,11 @@ from vesk.simulator.world import Event, heard
 
 def _sound(take: Take, events: list[Event]) -> NDArray[np.float32]:
     times = take.times()
-    return np.stack(
-        [heard(events, take.device, times, channel, take.seed) for channel in range(len(take.device.channels))],
-        axis=1,
-    )
+    channels = [heard(events, take.device, times, channel, take.seed) for channel in range(len(take.device.channels))]
+    if take.jumps:
+        places = [(round(at * take.device.sample_rate), samples) for at, samples in take.jumps]
+        channels = [with_jumps(channel, places) for channel in channels]
+    return np.stack(channels, axis=1)
 
 
 def write_recording(take: Take, scenario: Scenario, events: list[Event]) -> None:

@@ -43,12 +43,16 @@ class Device:
 
 @dataclass(frozen=True, slots=True)
 class Rolling:
-    """One recording: which device ran from when to when, seconds of the take's own time."""
+    """One recording: which device ran from when to when, seconds of the take's own time.
+
+    `jumps` are moments (seconds of the recording) at which it gained or, negative, lost samples.
+    """
 
     source: str
     start_s: float
     stop_s: float
     file: str = ""
+    jumps: tuple[tuple[float, int], ...] = ()
 
 
 @dataclass(frozen=True, slots=True)
@@ -125,6 +129,11 @@ def load(path: Path) -> Scenario:
     return scenario
 
 
+def _rolling(raw: dict[str, Any]) -> Rolling:
+    jumps = tuple((float(at), int(samples)) for at, samples in raw.get("jumps", ()))
+    return Rolling(raw["source"], float(raw["from"]), float(raw["to"]), raw.get("file", ""), jumps)
+
+
 def _shot(number: int, raw: dict[str, Any]) -> Shot:
     return Shot(
         slate=str(raw["slate"]),
@@ -135,6 +144,6 @@ def _shot(number: int, raw: dict[str, Any]) -> Shot:
         talk=tuple((float(a), float(b)) for a, b in raw.get("talk", ())),
         horns=tuple(float(t) for t in raw.get("horn", ())),
         lines=int(raw.get("lines", 1000 + number)),
-        rolling=tuple(Rolling(r["source"], float(r["from"]), float(r["to"]), r.get("file", "")) for r in raw["roll"]),
+        rolling=tuple(_rolling(one) for one in raw["roll"]),
         note=raw.get("note", ""),
     )

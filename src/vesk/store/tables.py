@@ -131,6 +131,8 @@ class CorrectionRow(SQLModel, table=True):
     slip: Fraction = Field(sa_column=_exact())  # seconds
     ppm: Fraction = Field(sa_column=_exact())
     anchor: Fraction = Field(sa_column=_exact())  # sound seconds
+    # Jump mends: [sound seconds, step of picture seconds] as "num/den" texts.
+    jumps: list[list[str]] = Field(default_factory=list, sa_column=Column(JSONB, nullable=False))
     origin: str  # proposal or own
     made_by: str
     made_at: datetime = Field(default_factory=_now, sa_column=_moment())

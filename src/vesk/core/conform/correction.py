@@ -10,7 +10,7 @@ from dataclasses import dataclass
 from fractions import Fraction
 
 from vesk.core.sound.measurement import Line
-from vesk.core.timemap import TimeMap, exact_seconds
+from vesk.core.timemap import AnyMap, PiecewiseMap, TimeMap, exact_seconds
 from vesk.core.tolerance import Tolerance
 
 
@@ -26,15 +26,19 @@ class Correction:
         Rate error of the sound that is taken out; 0 leaves its nominal rate.
     anchor : Fraction
         Sound time (seconds) about which the rate turns: the pairing's head.
+    jumps : tuple of (Fraction, Fraction)
+        Jump mends: sound time, and by how much what follows moves later on picture time (seconds).
     """
 
     slip: Fraction = Fraction(0)
     ppm: Fraction = Fraction(0)
     anchor: Fraction = Fraction(0)
+    jumps: tuple[tuple[Fraction, Fraction], ...] = ()
 
-    def on(self, timecode_offset: Fraction) -> TimeMap:
+    def on(self, timecode_offset: Fraction) -> AnyMap:
         """Return the corrected map of a pairing that timecode lays at an offset (seconds)."""
-        return TimeMap.with_ppm(timecode_offset + self.slip, self.ppm, anchor=self.anchor)
+        straight = TimeMap.with_ppm(timecode_offset + self.slip, self.ppm, anchor=self.anchor)
+        return PiecewiseMap(straight, self.jumps) if self.jumps else straight
 
 
 @dataclass(frozen=True, slots=True)
@@ -51,7 +55,15 @@ class Errors:
         return (self.head_s, self.middle_s, self.tail_s)
 
 
-def error_at(laid: TimeMap, line: Line, picture_s: float, *, late_s: float = 0.0) -> float:
+def laid_at(laid: AnyMap, sound_s: float) -> float:
+    """Return where a moment of the sound sits on picture time, seconds, for show."""
+    sits = float(laid.offset) + float(laid.rate) * sound_s
+    if isinstance(laid, PiecewiseMap):
+        sits += sum(float(step) for at, step in laid.jumps if sound_s >= float(at))
+    return sits
+
+
+def error_at(laid: AnyMap, line: Line, picture_s: float, *, late_s: float = 0.0) -> float:
     """Return where the sound sits minus where it belongs, seconds, at a picture time.
 
     Parameters
@@ -67,11 +79,10 @@ def error_at(laid: TimeMap, line: Line, picture_s: float, *, late_s: float = 0.0
         scratch says lies that much after where the sound belongs.
     """
     sound_s = picture_s - line.offset_at(picture_s)
-    sits = float(laid.offset) + float(laid.rate) * sound_s
-    return sits - (picture_s - late_s)
+    return laid_at(laid, sound_s) - (picture_s - late_s)
 
 
-def errors(laid: TimeMap, line: Line, points: tuple[float, float, float], *, late_s: float = 0.0) -> Errors:
+def errors(laid: AnyMap, line: Line, points: tuple[float, float, float], *, late_s: float = 0.0) -> Errors:
     """Return the errors (seconds) at head, middle and tail."""
     return Errors(*(error_at(laid, line, point, late_s=late_s) for point in points))
 
@@ -95,12 +106,25 @@ def propose(
     """
     head = points[0]
     head_sound = head - line.offset_at(head)
-    drift = abs(line.offset_at(points[2]) - line.offset_at(points[0]))
+    drift = abs(line.ppm) * 1e-6 * (points[2] - points[0])
     # Centred, a slip alone leaves half the drift at either end.
     wants_rate = drift / 2 > float(tolerance.seconds(fps)) / 2
     ppm = Fraction(round(line.ppm * 10**4), 10**4) if wants_rate else Fraction(0)
     anchor = exact_seconds(head_sound)
-    bare = Correction(Fraction(0), ppm, anchor).on(timecode_offset)
+    mends = jump_mends(line, points)
+    bare = Correction(Fraction(0), ppm, anchor, mends).on(timecode_offset)
     found = errors(bare, line, points, late_s=late_s)
     off = found.head_s if wants_rate else (found.head_s + found.tail_s) / 2
-    return Correction(exact_seconds(-off), ppm, anchor)
+    return Correction(exact_seconds(-off), ppm, anchor, mends)
+
+
+def jump_mends(line: Line, points: tuple[float, float, float]) -> tuple[tuple[Fraction, Fraction], ...]:
+    """Return what mends the jumps inside a pairing: at the sound's own time, each moves the rest by its step."""
+    mends = []
+    before = sum(jump.step_s for jump in line.jumps if jump.at_s <= points[0])
+    for jump in line.jumps:
+        if points[0] < jump.at_s < points[2]:
+            own = jump.at_s - (line.at_middle_s - line.ppm * 1e-6 * (jump.at_s - line.middle_s) + before)
+            mends.append((exact_seconds(own), exact_seconds(jump.step_s)))
+            before += jump.step_s
+    return tuple(mends)

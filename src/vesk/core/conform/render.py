@@ -11,7 +11,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from vesk.core.sound.resample import fractional_shift, stretch
-from vesk.core.timemap import TimeMap
+from vesk.core.timemap import AnyMap, TimeMap, pieces_of
 
 BLOCK = 30 * 48_000  # output samples at once: memory stays flat on any length
 _MARGIN = 256  # source samples on either side, so that filters have run in
@@ -29,20 +29,34 @@ class Part:
     read : callable
         Reads its samples.
     frames : int
-        Its length in samples.
+        Up to which of its samples it is used: its length.
     laid : TimeMap
         Sound seconds to picture seconds.
+    first : int
+        From which of its samples on it is used.
     """
 
     read: ReadSound
     frames: int
     laid: TimeMap
+    first: int = 0
 
     def covers(self, sample_rate: int) -> tuple[int, int]:
         """Return the first and past-the-last picture sample this part sounds at."""
-        start = self.laid(Fraction(0)) * sample_rate
+        start = self.laid(Fraction(self.first, sample_rate)) * sample_rate
         stop = self.laid(Fraction(self.frames, sample_rate)) * sample_rate
         return -floor(-start), -floor(-stop)
+
+
+def parts_of(read: ReadSound, frames: int, laid: AnyMap, sample_rate: int) -> list[Part]:
+    """Return a recording as the straight parts of its map: one, or one more for each jump mended."""
+    made = []
+    for low, high, piece in pieces_of(laid):
+        first = 0 if low is None else min(max(round(low * sample_rate), 0), frames)
+        last = frames if high is None else min(max(round(high * sample_rate), 0), frames)
+        if last > first:
+            made.append(Part(read, last, piece, first))
+    return made
 
 
 def picture_samples(frames: int, fps: Fraction, sample_rate: int) -> int:
@@ -107,14 +121,20 @@ def render(parts: list[Part], *, frames: int, channels: int, sample_rate: int) -
     ndarray of float32, shape (block, channels)
     """
     for start in range(0, frames, BLOCK):
-        count = min(BLOCK, frames - start)
-        out = np.zeros((count, channels), np.float32)
-        for part in parts:
-            low, high = part.covers(sample_rate)
-            a, b = max(low, start), min(high, start + count)
-            if b <= a:
-                continue
-            block = render_range(part, a, b - a, sample_rate)
-            width = min(channels, block.shape[1])
-            out[a - start : b - start, :width] = block[:, :width]
-        yield out
+        yield render_block(parts, start, min(BLOCK, frames - start), channels=channels, sample_rate=sample_rate)
+
+
+def render_block(
+    parts: list[Part], start: int, count: int, *, channels: int, sample_rate: int
+) -> NDArray[np.float32]:
+    """Render picture samples ``start`` to ``start + count`` of several parts: (count, channels); the later wins."""
+    out = np.zeros((count, channels), np.float32)
+    for part in parts:
+        low, high = part.covers(sample_rate)
+        a, b = max(low, start), min(high, start + count)
+        if b <= a:
+            continue
+        block = render_range(part, a, b - a, sample_rate)
+        width = min(channels, block.shape[1])
+        out[a - start : b - start, :width] = block[:, :width]
+    return out

@@ -133,6 +133,14 @@ def cross(picture: Hearing, sound: Hearing, cells: Stretch, path: Path) -> Cross
     return Crossed(cells, path, x[:, band], y[:, band] * turn, hertz[band], heard)
 
 
+def shift_of(crossed: Crossed, spectra: NDArray[np.complex64], chosen: NDArray[np.bool_]) -> float:
+    """Return by how much the chosen windows, taken together, lie off the path, seconds: within `REACH`."""
+    lags = np.arange(-4 * REACH, 4 * REACH + 1) / 4 / WORK_RATE
+    stack = spectra[chosen].sum(axis=0)
+    curve = (np.exp(np.outer(lags, -2j * np.pi * crossed.hertz)) @ stack).real
+    return float(lags[int(np.argmax(curve))])
+
+
 def peaks(crossed: Crossed, spectra: NDArray[np.complex64]) -> tuple[NDArray[np.float64], NDArray[np.float64]]:
     """Time each window by its own peak within `REACH` of the path.
 
@@ -193,7 +201,8 @@ def weighted(crossed: Crossed, chosen: NDArray[np.bool_]) -> NDArray[np.complex6
     gain = np.maximum(gain, 0.0).astype(np.float32)
     left = crossed.x - gain * crossed.y
     noise = ndimage.uniform_filter1d(left.real**2 + left.imag**2, max(3, round(_NOISE_HZ / crossed.step_hz)), axis=1)
-    noise = np.maximum(noise, 0.0) + 1e-3 * float(noise[crossed.heard].mean()) + 1e-30
+    loud = float((crossed.x.real**2 + crossed.x.imag**2)[crossed.heard].mean())
+    noise = np.maximum(noise, 0.0) + 1e-3 * float(noise[crossed.heard].mean()) + 1e-7 * loud + 1e-20
     information = gain**2 * (power[chosen] / noise[chosen]).sum(axis=0)
     # The band ends softly, for the same reason.
     edge = np.clip((crossed.hertz - BAND_HZ[0]) / 400, 0, 1) * np.clip((BAND_HZ[1] - crossed.hertz) / 800, 0, 1)

@@ -7,12 +7,13 @@ from dataclasses import dataclass, replace
 
 import numpy as np
 
+from vesk.core.sound.by_strikes import ByStrikes, match_by_strikes
 from vesk.core.sound.by_waveform import search_by_waveform
 from vesk.core.sound.coarse import search
 from vesk.core.sound.features import FEATURE_RATE
 from vesk.core.sound.hearing import Hearing
 from vesk.core.sound.look import SPOKE, Place, look_at
-from vesk.core.sound.measurement import AMBIGUOUS, MATCHED, Heard, Line, Measurement, Rival, refused
+from vesk.core.sound.measurement import AMBIGUOUS, MATCHED, Heard, Line, Measurement, Rival, TracePoint, refused
 from vesk.core.sound.trace import Traced, trace
 
 ACCEPT_LOG10 = -6.0
@@ -23,6 +24,10 @@ WIDE_RATES_PPM = tuple(float(n) for n in range(-5000, 5001, 1000) if n)
 CONFUSED_RATES_PPM = ((25 / 24 - 1) * 1e6, (24 / 25 - 1) * 1e6, (48 / 44.1 - 1) * 1e6, (44.1 / 48 - 1) * 1e6)
 _LEAST_S = 1.0
 _SAME_S = 0.1
+_WORTH = 0.25
+_CLAPS_WITHIN_S = 1800.0  # longer recordings hold so many claps that one more alike proves nothing
+_CLAP_SE_S = 30e-6
+_CRYSTAL_PPM = 50.0
 _LATER_S = 0.002  # 70 cm: nearer together, channels of one recorder count as one place
 _CLEARER = 1.15
 
@@ -80,7 +85,41 @@ def measure_channels(
             return _with_best_channel(pictures, sounds, pairs, (p, s), places)
         if nothing is None or (places and places[0].log10_false_alarm < nothing.log10_false_alarm):
             nothing = _refusal(places, p, s)
-    return nothing or refused("there is no channel to compare")
+    by_claps = _by_strikes(pictures, sounds, pairs)
+    return by_claps or nothing or refused("there is no channel to compare")
+
+
+def _by_strikes(
+    pictures: Sequence[Hearing], sounds: Sequence[Hearing], pairs: list[tuple[int, int]]
+) -> Measurement | None:
+    """Match by claps alone, where the windows together could not: a clap or two in silence."""
+    for p, s in pairs:
+        picture, sound = pictures[p], sounds[s]
+        if max(picture.seconds, sound.seconds) > _CLAPS_WITHIN_S:
+            continue
+        found = match_by_strikes(picture, sound)
+        if found is None or found.log10_false_alarm + np.log10(len(pairs)) > ACCEPT_LOG10:
+            continue
+        ppm, se_ppm = _clap_rate(found)
+        line = Line(found.at_s, found.offset_s, ppm, _CLAP_SE_S, se_ppm)
+        head = max(0.0, found.offset_s)
+        tail = min(picture.seconds, found.offset_s + sound.seconds)
+        return replace(
+            refused(""), decision=MATCHED, line=line, head_s=head, middle_s=(head + tail) / 2, tail_s=tail,
+            trace=tuple(TracePoint(at, offset, 1.0, agrees=True) for at, offset in found.claps), share=1.0,
+            log10_false_alarm=found.log10_false_alarm, channel=s, picture_channel=p, polarity=found.polarity,
+            windows=(found.claps[0][0], found.claps[len(found.claps) // 2][0], found.claps[-1][0]), by="strikes",
+        )  # fmt: skip
+    return None
+
+
+def _clap_rate(found: ByStrikes) -> tuple[float, float]:
+    """Return the rate that claps tell, with its error (ppm): little more than that crystals are good to ±50."""
+    at = np.array([when for when, _ in found.claps]) - found.at_s
+    away = np.array([offset for _, offset in found.claps]) - found.offset_s
+    know = float((at**2).sum()) / _CLAP_SE_S**2 + 1 / (_CRYSTAL_PPM * 1e-6) ** 2
+    slope = float((at * away).sum()) / _CLAP_SE_S**2 / know
+    return -slope * 1e6, know**-0.5 * 1e6
 
 
 @dataclass(frozen=True, slots=True)
@@ -122,6 +161,8 @@ def _search(picture: Hearing, sound: Hearing, proposal_s: float | None, reach_s:
             everywhere |= stage.around_s is None
         tried += len(found)
         for candidate in found:
+            if _accepted(places) and candidate.score < _WORTH * found[0].score:
+                break  # nothing that fell so far behind has ever been a rival
             place = look_at(picture, sound, candidate, tried=tried * channels)
             if place is not None:
                 places.append(place)

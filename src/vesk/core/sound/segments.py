@@ -16,7 +16,7 @@ from vesk.core.sound.look import SPOKE, TOLERANCE, Curves, Place, correlate_wind
 from vesk.core.sound.steps import LEAST_STEP_S
 from vesk.core.sound.windows import LEAST_SHARED_S, SHORTEST_S, Stretch
 
-REACH_S = 0.07  # a step up to this is found around the line itself; a larger one as a place of its own
+REACH_S = 0.16  # a step up to this is found around the line itself; a larger one as a place of its own
 LEAST_WINDOWS = 3
 SWITCH_NATS = 12.0  # evidence that a change of line must bring
 ACCEPT_LOG10 = -6.0  # a new level must not be chance

@@ -131,11 +131,16 @@ def _with_small_steps(
 def _fit(picture: Hearing, sound: Hearing, cells: Stretch, path: fine.Path) -> _Fitted | None:
     """Fit a path: first by every window's own peak, robustly, then by all windows together."""
     crossed = fine.cross(picture, sound, cells, path)
+    if not crossed.heard.any():
+        return None
     at = cells.centres_s
     half = cells.length / 2 / 16_000
     whole = np.ones(at.size, bool)
     for when, _ in path.jumps:
         whole &= np.abs(at - when) > half
+    if path.jumps:
+        path = _levelled(crossed, path, whole & crossed.heard)
+        crossed = _realigned(picture, sound, crossed, path)
     away, heights = fine.peaks(crossed, crossed.whitened())
     near = whole & np.isfinite(away) & (heights > _CLEAR) & (np.abs(away) < _ROUGH_S * 2)
     if near.sum() < _LEAST_AGREEING:
@@ -159,6 +164,19 @@ def _fit(picture: Hearing, sound: Hearing, cells: Stretch, path: fine.Path) -> _
             path = result.path
     away = away + path.offset_at(at) - crossed.path.offset_at(at)
     return _Fitted(crossed.path, covariance, away, heights, near, crossed.heard)
+
+
+def _levelled(crossed: fine.Crossed, path: fine.Path, usable: NDArray[np.bool_]) -> fine.Path:
+    """Shift every stretch between jumps to where all of its windows together peak: a side peak is not enough."""
+    at, spectra = crossed.cells.centres_s, crossed.whitened()
+    edges = [-np.inf, *(when for when, _ in path.jumps), np.inf]
+    shifts = []
+    for low, high in pairwise(edges):
+        inside = usable & (at > low) & (at <= high)
+        shifts.append(fine.shift_of(crossed, spectra, inside) if inside.sum() >= _LEAST_AGREEING else 0.0)
+    steps = (step + after - before for (_, step), (before, after) in zip(path.jumps, pairwise(shifts), strict=True))
+    jumps = tuple((when, step) for (when, _), step in zip(path.jumps, steps, strict=True))
+    return replace(path, level_s=path.level_s + shifts[0], jumps=jumps)
 
 
 def _backed(at: NDArray[np.float64], path: fine.Path) -> bool:

@@ -7,7 +7,7 @@ from fractions import Fraction
 
 from vesk.core.conform.correction import Correction, Errors, errors
 from vesk.core.sound.measurement import AMBIGUOUS, REFUSED, Line, Measurement
-from vesk.core.timemap import TimeMap
+from vesk.core.timemap import AnyMap, PiecewiseMap
 from vesk.core.tolerance import Tolerance
 from vesk.core.verdict import hypotheses
 from vesk.core.verdict.hypotheses import (
@@ -82,7 +82,7 @@ class Names:
 
 def give_verdict(
     found: Measurement,
-    laid: TimeMap,
+    laid: AnyMap,
     *,
     names: Names,
     fps: Fraction,
@@ -159,13 +159,13 @@ def _nothing(found: Measurement, names: Names, known: Setting) -> Verdict:
     )
 
 
-def _left_ppm(line: Line, laid: TimeMap) -> float:
+def _left_ppm(line: Line, laid: AnyMap) -> float:
     """Return the rate error that the laid map leaves, ppm; positive gets later."""
     return line.ppm - float(laid.ppm)
 
 
 def _cause(
-    line: Line, found: Measurement, error: Errors, laid: TimeMap, known: Setting, *, holds: bool
+    line: Line, found: Measurement, error: Errors, laid: AnyMap, known: Setting, *, holds: bool
 ) -> tuple[str, tuple[Hypothesis, ...]]:
     """Weigh every hypothesis; the one that explains what leaves the tolerance names the cause."""
     ppm = _left_ppm(line, laid)
@@ -173,7 +173,7 @@ def _cause(
     by_level = hypotheses.levels(error.middle_s, line.standard_error_at(found.middle_s), known)
     if holds:
         return WITHIN, (by_level[0], by_rate[0])
-    if any(found.head_s < jump.at_s < found.tail_s for jump in line.jumps):
+    if not isinstance(laid, PiecewiseMap) and any(found.head_s < jump.at_s < found.tail_s for jump in line.jumps):
         jump = Hypothesis(JUMP, f"{len(line.jumps)} found in the trace", 0.0)
         return JUMP, (jump, by_rate[0], by_level[0])
     drifts = abs(ppm) * 1e-6 * known.span_s > known.tolerance_s
@@ -185,7 +185,7 @@ def _cause(
 
 
 def _brief(
-    cause: str, considered: tuple[Hypothesis, ...], line: Line, laid: TimeMap, names: Names, known: Setting
+    cause: str, considered: tuple[Hypothesis, ...], line: Line, laid: AnyMap, names: Names, known: Setting
 ) -> str:
     ppm = _left_ppm(line, laid)
     if cause in {DRIFT, PULL}:
@@ -209,7 +209,7 @@ class _Told:
     """What a sentence is made from."""
 
     found: Measurement
-    laid: TimeMap
+    laid: AnyMap
     names: Names
     fps: Fraction
     known: Setting
@@ -229,11 +229,10 @@ def _sentence(cause: str, considered: tuple[Hypothesis, ...], line: Line, error:
     if cause in _RATE_CAUSES:
         ppm = _left_ppm(line, told.laid)
         span = duration(found.tail_s - found.head_s)
-        kind = (
-            f"{abs(ppm):.1f} ppm" if cause == DRIFT else f"{abs(ppm) / 1e4:.3f} %, {_rate_words(cause, considered[0])}"
-        )
+        kind = f"{abs(ppm):.1f} ppm" if cause == DRIFT else f"{abs(ppm) / 1e4:.3f} %"
+        why = "" if cause == DRIFT else f" ({_rate_words(cause, considered[0])})"
         way = "slow" if ppm > 0 else "fast"
-        return f"{ends}: {names.picture}'s clock runs {kind} {way} against {names.sound} over {span}."
+        return f"{ends}: {names.picture}'s clock runs {kind} {way} against {names.sound} over {span}{why}."
     if cause == JUMP:
         places = [
             f"{_jumped(jump.samples(told.known.sample_rate))} at {jump.at_s:.2f} s"
@@ -292,10 +291,13 @@ def _mend(
     slip = float(proposal.slip)
     # Whoever reads it should not have to know the sign convention.
     amount = f"{signed(slip * 1000, 1)} ms" if abs(slip) < 10 else f"{signed(slip, 3)} s"
+    lead = f"A slip of {amount} ({'later' if slip > 0 else 'earlier'})" if abs(slip) >= 5e-5 else "No slip"
     rate = f" and a rate of {signed(float(proposal.ppm), 1)} ppm" if proposal.ppm else ""
-    way = "later" if slip > 0 else "earlier"
+    mended = len(proposal.jumps)
+    if mended:
+        rate += f" and {'the jump' if mended == 1 else f'{mended} jumps'} mended"
     leaves = "leave" if rate else "leaves"
-    return f"A slip of {amount} ({way}){rate} {leaves} {worst:.2f} frame at worst."
+    return f"{lead}{rate} {leaves} {worst:.2f} frame at worst."
 
 
 def _unless(cause: str, names: Names) -> str:

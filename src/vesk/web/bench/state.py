@@ -10,6 +10,7 @@ from vesk.actions.intake import facts_of
 from vesk.actions.standing import Standing
 from vesk.core.conform.correction import error_at
 from vesk.core.timecode import FrameRate, Timecode
+from vesk.core.timemap import pieces_of
 
 PLACES = ("head", "middle", "tail")
 STRIP = 5  # picture frames shown in a window
@@ -33,6 +34,16 @@ def label_at(now: Standing, picture_s: float, clock: FrameRate) -> str:
     return str(Timecode.at(start + Fraction(floor(picture_s * float(now.fps))) / now.fps, rate))
 
 
+def laid_near(now: Standing, picture_s: float) -> tuple[float, float]:
+    """Return offset and rate by which the sound is laid around a picture time: past a mended jump, its own."""
+    laid = now.laid
+    target = Fraction(picture_s)
+    for low, _, piece in reversed(pieces_of(laid)):
+        if low is None or piece(low) <= target:
+            return float(piece.offset), float(piece.rate)
+    return float(laid.offset), float(laid.rate)
+
+
 def bench_state(now: Standing) -> dict[str, Any]:
     """Return the canvases' state."""
     picture, sound = facts_of(now.picture), facts_of(now.sound)
@@ -42,13 +53,16 @@ def bench_state(now: Standing) -> dict[str, Any]:
         error = None
         if now.found is not None and now.found.line is not None and now.errors is not None:
             error = error_at(now.laid, now.found.line, at, late_s=now.late_s)
-        windows.append({"place": place, "at_s": at, "frame": floor(at * fps), "error_s": error})
+        offset, rate = laid_near(now, at)
+        windows.append({
+            "place": place, "at_s": at, "frame": floor(at * fps), "error_s": error,
+            "laid": {"offset_s": offset, "rate": rate},
+        })  # fmt: skip
     return {
         "pairing": now.pairing.id,
         "version": now.pairing.version,
         "fps": fps,
         "late_s": now.late_s,
-        "laid": {"offset_s": float(now.laid.offset), "rate": float(now.laid.rate)},
         "picture": {
             "id": now.picture.id, "rate": picture.sample_rate, "samples": picture.samples, "frames": picture.frames,
             "channels": picture.channels,

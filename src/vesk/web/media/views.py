@@ -12,7 +12,7 @@ from flask.typing import ResponseReturnValue
 
 from vesk.actions import standing
 from vesk.actions.located import Located
-from vesk.core.conform.render import Part, render_range
+from vesk.core.conform.render import Part, parts_of, render_block, render_range
 from vesk.core.errors import RefusedError
 from vesk.core.timemap import TimeMap, exact_seconds
 from vesk.media.peaks import read_peaks
@@ -105,7 +105,9 @@ def listen(pairing_id: int) -> ResponseReturnValue:
     count = round(min(max(span, 0.05), MOST_SECONDS) * rate)
     channel = _whole("channel", 0, max(0, sound.facts.channels - 1))
     with SoundReader(sound.sound_path) as reader:
-        production = render_range(Part(reader.read, reader.frames, now.laid), start, count, rate)[:, channel]
+        parts = parts_of(reader.read, reader.frames, now.laid, rate)
+        block = render_block(parts, start, count, channels=reader.channels, sample_rate=rate)
+        production = block[:, channel]
     scratch = np.zeros(count, np.float32)
     if picture.facts.channels:
         with SoundReader(picture.sound_path) as reader:

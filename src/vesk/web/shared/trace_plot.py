@@ -5,7 +5,7 @@ from __future__ import annotations
 from dataclasses import dataclass
 
 from vesk.actions.standing import Standing
-from vesk.core.conform.correction import error_at
+from vesk.core.conform.correction import error_at, laid_at
 from vesk.core.sound.measurement import Line
 
 MOST_TICKS = 48
@@ -76,7 +76,7 @@ def trace_plot(now: Standing, *, width: float, height: float, left: float, pad: 
     rows = []
     for point in found.trace:
         # The offset heard in this window against where the sound is laid.
-        sits = float(laid.offset) + float(laid.rate) * (point.at_s - point.offset_s)
+        sits = laid_at(laid, point.at_s - point.offset_s)
         rows.append((point.at_s, (sits - (point.at_s - late)) * fps, point.weight, point.agrees))
     if len(rows) > MOST_TICKS:
         # Thinned for the eye; the strongest of each stretch stays.

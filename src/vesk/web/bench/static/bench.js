@@ -69,7 +69,7 @@ const redraw = () => {
       const canvas = /** @type {HTMLCanvasElement} */ (figure.querySelector("canvas"));
       const window_ = state.windows[index];
       const at = index === chosen ? playhead() : null;
-      draw(canvas, state, { at: window_.at_s, span, shift: shift(), channel, playhead: at, error: window_.error_s }, redraw);
+      draw(canvas, state, { at: window_.at_s, span, shift: shift(), channel, playhead: at, error: window_.error_s, laid: window_.laid }, redraw);
       const out = /** @type {HTMLElement} */ (figure.querySelector(".error"));
       if (window_.error_s !== null) out.textContent = `${fraction((window_.error_s + shift()) * state.fps)} f`;
     }

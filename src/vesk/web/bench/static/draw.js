@@ -1,7 +1,7 @@
 // Draws one window: scratch above, production below, frame lines, and where both should meet.
 import { columns, points } from "./wave.js";
 
-/** @typedef {{ at: number, span: number, shift: number, channel: number, playhead: number | null }} View */
+/** @typedef {{ at: number, span: number, shift: number, channel: number, playhead: number | null, error: number | null, laid: { offset_s: number, rate: number } }} View */
 
 /** @param {HTMLElement} element @param {string} name */
 const colour = (element, name) => getComputedStyle(element).getPropertyValue(name).trim();
@@ -94,7 +94,8 @@ export const draw = (canvas, state, view, again) => {
     }
   }
   const gap = 16 * ratio, half = (height - gap) / 2;
-  const { picture, sound, laid } = state;
+  const { picture, sound } = state;
+  const laid = view.laid;
   pen.font = `${11 * ratio}px B612, sans-serif`;
   if (picture.channels) {
     // What the camera hears is late by distance and delay: drawn where it belongs on the picture.

@@ -1,0 +1,33 @@
+"""`vesk strikes FILE`."""
+
+from __future__ import annotations
+
+import argparse
+from pathlib import Path
+
+from vesk.actions.located import locate
+from vesk.actions.striking import strikes_json, strikes_of
+from vesk.cli import files
+
+
+def arguments(parser: argparse.ArgumentParser) -> None:
+    """Name the options."""
+    parser.add_argument("file", type=Path, help="a camera or recorder file")
+    files.json_option(parser)
+
+
+def run(options: argparse.Namespace) -> int:
+    """Find and print claps heard and seen."""
+    found = strikes_of(locate(options.file, files.cache()))
+    if options.json:
+        files.show(strikes_json(found))
+        return 0
+    for one in found.heard:
+        print(f"heard  {one.kind:5} at {one.at_s:10.4f} s   likely {one.score:4.0%}   rises {one.rise_db:.0f} dB")
+    for seen in found.seen:
+        between = f"{seen.low_s:.3f} to {seen.high_s:.3f} s"
+        print(f"seen   closed on frame {seen.frame} ({between}), clear {seen.clearness:.1f}")
+    if found.delay:
+        low, high = found.delay.low_s * 1000, found.delay.high_s * 1000
+        print(f"its sound is between {low:+.1f} and {high:+.1f} ms late on its picture ({found.delay.agreeing} claps)")
+    return 0

@@ -1,0 +1,124 @@
+"""Match by claps where there is nothing else to hear: their pattern, or one clap's own waveform."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+from itertools import product
+
+import numpy as np
+from numpy.typing import NDArray
+from scipy import fft, ndimage, special
+
+from vesk.core.sound.features import WORK_RATE
+from vesk.core.sound.hearing import Hearing
+from vesk.core.sound.strikes import CLAP, Strike, find_strikes
+
+MOST = 6
+_LEAST_SCORE = 0.3
+_REACH = 64  # samples, 4 ms: how far two attacks of one clap may be read apart
+_LENGTH = 640  # samples, 40 ms of wood
+_PLAUSIBLE_PPM = 300.0
+
+
+@dataclass(frozen=True, slots=True)
+class ByStrikes:
+    """What claps say.
+
+    Attributes
+    ----------
+    offset_s, at_s : float
+        Offset, and the picture time (middle of the claps used) at which it holds, seconds.
+    claps : tuple of (float, float)
+        Picture time and offset of each clap used.
+    log10_false_alarm : float
+        That other claps would agree as well by chance.
+    polarity : int
+        -1 when one of the two is turned over.
+    """
+
+    offset_s: float
+    at_s: float
+    claps: tuple[tuple[float, float], ...]
+    log10_false_alarm: float
+    polarity: int
+
+
+def _white(hearing: Hearing, at_s: float) -> NDArray[np.float64]:
+    """Cut a clap's 40 ms, its broad spectrum flattened."""
+    start = round(at_s * WORK_RATE) - 80
+    piece = hearing.window(start, _LENGTH + 160).astype(np.float64)
+    spectrum = fft.rfft(piece)
+    level = np.sqrt(ndimage.uniform_filter1d(np.abs(spectrum) ** 2, 25))
+    hertz = fft.rfftfreq(piece.size, 1 / WORK_RATE)
+    spectrum[(hertz < 400) | (hertz > 7000)] = 0
+    return np.asarray(fft.irfft(spectrum / (level + 1e-3 * level.mean() + 1e-12), piece.size))
+
+
+def _alike(a: NDArray[np.float64], b: NDArray[np.float64]) -> tuple[float, float, float]:
+    """Compare two claps: (lag of b behind a in samples, correlation with its sign, log10 of its chance)."""
+    size = fft.next_fast_len(a.size + b.size, real=True)
+    curve = fft.irfft(fft.rfft(b, size) * np.conj(fft.rfft(a, size)), size)
+    near = np.concatenate([curve[-_REACH:], curve[: _REACH + 1]])
+    norm = float(np.sqrt((a**2).sum() * (b**2).sum())) or 1.0
+    k = int(np.argmax(np.abs(near)))
+    r = float(np.clip(near[k] / norm, -0.99, 0.99))
+    # Degrees of freedom: samples in which both ring, for the part of the band that was kept.
+    together = np.abs(a) * np.abs(b)
+    free = 0.8 * float(together.sum() ** 2 / max((together**2).sum(), 1e-30))
+    deviate = np.arctanh(abs(r)) * np.sqrt(max(free - 3, 1.0))
+    chance = float(special.log_ndtr(-deviate) / np.log(10)) + np.log10(2 * (2 * _REACH + 1))
+    part = 0.0
+    if 0 < k < near.size - 1:
+        left, top, right = np.abs(near[k - 1 : k + 2])
+        bend = left - 2 * top + right
+        part = 0.5 * (left - right) / bend if bend < 0 else 0.0
+    return k - _REACH + part, r, chance
+
+
+def match_by_strikes(picture: Hearing, sound: Hearing) -> ByStrikes | None:
+    """Match two recordings by the claps both hear.
+
+    Parameters
+    ----------
+    picture, sound : Hearing
+
+    Returns
+    -------
+    ByStrikes or None
+        None when one of the two has no clap, or none is like another.
+
+    Notes
+    -----
+    Each pair of claps is compared by its flattened waveform: the same clap heard twice keeps its
+    grain, another clap of the same sticks does not. Several pairs at one offset multiply their chances.
+    """
+    first, second = (_clear(find_strikes(one.window(0, one.size), most=MOST)) for one in (picture, sound))
+    if not first or not second:
+        return None
+    pairs = []
+    for p, s in product(first, second):
+        lag, r, chance = _alike(_white(picture, p.at_s), _white(sound, s.at_s))
+        # Cuts begin at rounded samples: their own distance is exact, the lag refines it.
+        base = round(p.at_s * WORK_RATE) - round(s.at_s * WORK_RATE)
+        pairs.append((p.at_s, (base - lag) / WORK_RATE, r, chance))
+    best: ByStrikes | None = None
+    for at, offset, r, _ in pairs:
+        same = [one for one in pairs if _same(one, at, offset) and one[2] * r > 0]
+        unique = {round(one[0], 3): one for one in sorted(same, key=lambda one: -one[3])}
+        total = sum(min(one[3], 0.0) for one in unique.values()) + np.log10(len(pairs))
+        if best is None or total < best.log10_false_alarm:
+            used = sorted(unique.values())
+            middle = float(np.mean([one[0] for one in used]))
+            best = ByStrikes(
+                float(np.mean([one[1] for one in used])), middle, tuple((one[0], one[1]) for one in used),
+                min(float(total), 0.0), 1 if r > 0 else -1,
+            )  # fmt: skip
+    return best
+
+
+def _clear(found: list[Strike]) -> list[Strike]:
+    return [one for one in found if one.kind == CLAP and one.score >= _LEAST_SCORE]
+
+
+def _same(one: tuple[float, float, float, float], at: float, offset: float) -> bool:
+    return abs(one[1] - offset) < 1e-4 + _PLAUSIBLE_PPM * 1e-6 * abs(one[0] - at)

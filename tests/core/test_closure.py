@@ -1,0 +1,45 @@
+"""Claps seen, and what several of them say of a camera's internal sound delay."""
+
+import numpy as np
+import pytest
+
+from vesk.core.clocks.sound_delay import ClapPair, sound_delay
+from vesk.core.picture.closure import find_closure
+
+
+def clapper(count: int, closed: int, seed: int = 0) -> np.ndarray:
+    """Grey frames in which a bar falls, is shut on frame `closed` and stays so; something else keeps moving."""
+    rng = np.random.default_rng(seed)
+    frames = 90 + rng.normal(0, 1.5, (count, 96, 160))
+    for k in range(count):
+        high = 60 if k >= closed else 60 - min(40, 8 * (closed - k))
+        frames[k, high - 8 : high, 20:90] = 220
+        left = 110 + (k * 3) % 30
+        frames[k, 70:85, left : left + 10] = 30  # a hand that never rests
+    return np.clip(frames, 0, 255).astype(np.uint8)
+
+
+@pytest.mark.parametrize("closed", [9, 14, 20])
+def test_the_first_closed_frame_is_proposed(closed):
+    found = find_closure(clapper(30, closed, closed))
+    assert found.frame == closed
+    assert found.clearness > 2
+    assert found.contact_s(25.0, 100) == (pytest.approx((99 + closed) / 25), pytest.approx((100 + closed) / 25))
+
+
+def test_nothing_that_stops_is_no_clap():
+    still = np.clip(90 + np.random.default_rng(3).normal(0, 1.5, (30, 96, 160)), 0, 255).astype(np.uint8)
+    assert find_closure(still) is None
+
+
+def test_several_claps_narrow_the_delay_to_a_part_of_a_frame():
+    rng = np.random.default_rng(4)
+    late, fps = 0.0437, 25.0
+    claps = []
+    for contact in rng.uniform(1, 60, 8):
+        frame = np.floor(contact * fps)
+        claps.append(ClapPair(contact + late, frame / fps, (frame + 1) / fps))
+    found = sound_delay([*claps, ClapPair(10.0, 9.0, 9.04)])  # and one that was read wrongly
+    assert (found.agreeing, found.claps) == (8, 9)
+    assert found.low_s <= late <= found.high_s
+    assert found.high_s - found.low_s < 0.02
