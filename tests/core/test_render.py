@@ -5,8 +5,8 @@ from fractions import Fraction
 import numpy as np
 import pytest
 
-from vesk.core.conform.render import Part, picture_samples, render, render_range
-from vesk.core.timemap import TimeMap
+from vesk.core.conform.render import Part, parts_of, picture_samples, render, render_range
+from vesk.core.timemap import PiecewiseMap, TimeMap
 
 RATE = 48_000
 TONE = 997.0
@@ -75,3 +75,15 @@ def test_sound_is_exactly_as_long_as_its_picture():
     assert picture_samples(100, Fraction(25), RATE) == 192_000
     assert picture_samples(24, Fraction(24000, 1001), RATE) == 48_048
     assert picture_samples(1, Fraction(30000, 1001), RATE) == 1602  # 1601.6: to the nearest sample
+
+
+def test_mended_jumps_put_every_sample_back_where_it_was():
+    whole = np.random.default_rng(9).normal(size=(5 * RATE, 1)).astype(np.float32) * 0.1
+    at, lost = 2 * RATE, 1601
+    recorded = np.concatenate([whole[:at], whole[at + lost :]])
+    laid = PiecewiseMap(TimeMap(Fraction(0)), ((Fraction(2), Fraction(lost, RATE)),))
+    parts = parts_of(reader(recorded), recorded.shape[0], laid, RATE)
+    out = np.concatenate(list(render(parts, frames=5 * RATE, channels=1, sample_rate=RATE)))
+    np.testing.assert_array_equal(out[:at], whole[:at])
+    np.testing.assert_array_equal(out[at + lost :], whole[at + lost :])
+    assert not out[at : at + lost].any()

@@ -9,7 +9,7 @@ from hypothesis import strategies as st
 from vesk.core.conform.correction import Correction, errors, propose
 from vesk.core.errors import TimeMapError
 from vesk.core.sound.measurement import Line
-from vesk.core.timemap import TimeMap
+from vesk.core.timemap import PiecewiseMap, TimeMap
 from vesk.core.tolerance import Tolerance
 
 seconds = st.fractions(-4000, 4000, max_denominator=10**6)
@@ -77,3 +77,35 @@ def test_a_slip_moves_the_sound_later_by_its_size():
     before = errors(Correction().on(Fraction(1)), heard, (1.0, 30.0, 60.0))
     after = errors(Correction(slip=Fraction(1, 25)).on(Fraction(1)), heard, (1.0, 30.0, 60.0))
     assert [a - b for a, b in zip(after.all, before.all, strict=True)] == pytest.approx([0.04] * 3)
+
+
+jumped = st.builds(
+    lambda first, gaps: PiecewiseMap(
+        first, tuple((sum((g for g, _ in gaps[: n + 1]), Fraction(0)), step) for n, (_, step) in enumerate(gaps))
+    ),
+    st.builds(TimeMap, st.fractions(-100, 100, max_denominator=997), st.fractions("0.9", "1.1", max_denominator=997)),
+    st.lists(
+        st.tuples(st.fractions(1, 30, max_denominator=97), st.fractions("-0.4", "0.9", max_denominator=97)), max_size=4
+    ),
+)
+
+
+@given(jumped, st.fractions(-10, 150, max_denominator=101))
+def test_a_map_with_jumps_and_its_inverse_agree(chart, source):
+    target = chart(source)
+    back = chart.source_of(target)
+    assert back is not None
+    # Where samples were doubled two source times sound at once: the later one is given, and leads back.
+    assert chart(back) == target
+    assert back >= source
+
+
+def test_a_loss_leaves_a_hole_and_a_doubling_goes_back():
+    lost = PiecewiseMap(TimeMap(Fraction(0)), ((Fraction(10), Fraction(1, 2)),))
+    assert lost(Fraction(10)) == Fraction(21, 2)
+    assert lost.source_of(Fraction(41, 4)) is None
+    doubled = PiecewiseMap(TimeMap(Fraction(0)), ((Fraction(10), Fraction(-1, 2)),))
+    assert doubled(Fraction(10)) == Fraction(19, 2)
+    assert doubled.source_of(Fraction(39, 4)) == Fraction(41, 4)
+    with pytest.raises(TimeMapError):
+        PiecewiseMap(TimeMap(Fraction(0)), ((Fraction(2), Fraction(1)), (Fraction(1), Fraction(1))))

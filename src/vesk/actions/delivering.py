@@ -140,8 +140,12 @@ def _until(blocks: Iterator[NDArray[np.float32]], go_on: GoOn) -> Iterator[NDArr
         yield block
 
 
-def measure_again(delivered: Path, picture: Located, *, late_s: float, workplace: Path) -> tuple[Errors | None, str]:
+def measure_again(
+    delivered: Path, picture: Located, *, late_s: float, workplace: Path, channels: tuple[int, int] | None = None
+) -> tuple[Errors | None, str]:
     """Measure a delivered file against the camera's scratch, from the file as it lies on disk.
+
+    `channels` are those of picture and sound that it was measured with before.
 
     Returns
     -------
@@ -152,7 +156,8 @@ def measure_again(delivered: Path, picture: Located, *, late_s: float, workplace
     """
     store = cache.kept(workplace, checksum.fast_hash(delivered))
     try:
-        found = measure_by_sound(picture, Located(delivered, read_facts(delivered), store), proposal_s=0.0)
+        made = Located(delivered, read_facts(delivered), store)
+        found = measure_by_sound(picture, made, proposal_s=0.0, channels=channels)
     finally:
         cache.forget(store)
     if found.line is None or found.decision != MATCHED:

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Mapping
-from dataclasses import asdict
+from dataclasses import asdict, replace
 from typing import Any
 
 from vesk.actions.located import Located
@@ -12,16 +12,26 @@ from vesk.core.sound.measurement import Heard, Jump, Line, Measurement, Rival, T
 from vesk.media import cache
 
 
-def measure_by_sound(picture: Located, sound: Located, *, proposal_s: float | None = None) -> Measurement:
-    """Measure a recorder's sound against a camera's scratch: any channels of either, the best pair decides."""
+def measure_by_sound(
+    picture: Located, sound: Located, *, proposal_s: float | None = None, channels: tuple[int, int] | None = None
+) -> Measurement:
+    """Measure a recorder's sound against a camera's scratch: any channels of either, the best pair decides.
+
+    `channels` (of picture and sound) asks for one pair alone, as when a delivery is measured again:
+    another microphone stands elsewhere and would tell another distance.
+    """
     for one in (picture, sound):
         if not one.facts.channels:
             what = "the camera recorded no scratch sound" if one is picture else "the file has no sound"
             return refused(what)
         one.ensure_heard()
-    scratch = [cache.hearing(picture.kept, channel) for channel in cache.matching_channels(picture.facts)]
-    production = [cache.hearing(sound.kept, channel) for channel in cache.matching_channels(sound.facts)]
-    return measure_channels(scratch, production, proposal_s=proposal_s)
+    wanted = channels or (None, None)
+    lists = []
+    for one, only in zip((picture, sound), wanted, strict=True):
+        own = cache.matching_channels(one.facts) if only is None else (only,)
+        lists.append([cache.hearing(one.kept, channel) for channel in own])
+    found = measure_channels(*lists, proposal_s=proposal_s)
+    return found if channels is None else replace(found, picture_channel=channels[0], channel=channels[1])
 
 
 def to_json(found: Measurement) -> dict[str, Any]:

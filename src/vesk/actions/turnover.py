@@ -128,6 +128,12 @@ def make(session: Session, settings: Settings, row: Turnover, report: Report = l
     journal.note(session, day_id=day.id or 0, by=row.made_by, what=f"turnover of {done} takes made in {folder}")
 
 
+def _channels(active: list[Standing]) -> tuple[int, int] | None:
+    """Return the channels of picture and sound that a take was measured with."""
+    found = next((now.found for now in active if now.found is not None and now.found.line is not None), None)
+    return None if found is None else (found.picture_channel, found.channel)
+
+
 def _make_one(
     settings: Settings,
     day: Day,
@@ -154,7 +160,8 @@ def _make_one(
         go_on=lambda: report(*at),
     )  # fmt: skip
     residual, why = delivering.measure_again(
-        made.path, picture, late_s=active[0].late_s, workplace=settings.cache / f"again-{os.getpid()}"
+        made.path, picture, late_s=active[0].late_s, workplace=settings.cache / f"again-{os.getpid()}",
+        channels=_channels(active),
     )
     return {
         "name": name,
