@@ -198,7 +198,7 @@ def place_jump(
     -----
     Both sounds, whitened alike, are laid along both lines; moment for moment their products with
     the picture's tell which line holds. The likeliest change is where the running sum of their
-    difference is greatest; every moment within 3 nats of it is possible.
+    difference is greatest; every moment within 8 nats of it is possible.
     """
     length = int(_FINE_S * 2 * WORK_RATE)
     # Halved while long: cheap, and the fine step then has few seconds to look at.
@@ -222,7 +222,7 @@ def place_jump(
     resumes = np.clip(moments + round(step_s * WORK_RATE), 0, count)
     gain = (before + after[-1] - after[resumes]) * scale
     gain[(moments + step_s * WORK_RATE < 0) | (moments + step_s * WORK_RATE > count)] = -np.inf
-    inside = np.flatnonzero(gain >= gain.max() - 3.0)
+    inside = np.flatnonzero(gain >= gain.max() - 8.0)
     best = np.flatnonzero(gain >= gain.max() - 0.5)
     at = start + (float(best[0]) + float(best[-1])) / 2
     return at / WORK_RATE, (start + float(inside[0])) / WORK_RATE, (start + float(inside[-1])) / WORK_RATE
@@ -253,7 +253,7 @@ def _products(
         return np.asarray(fft.irfft(kept, size)[:count])
 
     reference = white(own, flat)
-    # Loud moments must not decide alone: their level is taken out.
+    # Loud moments must not decide alone, and a pause's noise not at all.
     reference = _levelled(reference)
     first, second = (reference * _levelled(white(*one)) for one in out)
     return first, second
@@ -261,7 +261,7 @@ def _products(
 
 def _levelled(sound: NDArray[np.float64]) -> NDArray[np.float64]:
     power = ndimage.uniform_filter1d(sound**2, 320)
-    return np.asarray(sound / np.sqrt(np.maximum(power, 0) + 0.05 * float(power.mean()) + 1e-30))
+    return np.asarray(sound / np.sqrt(np.maximum(power, 0) + 0.5 * float(power.mean()) + 1e-30))
 
 
 def _scale(before: NDArray[np.float64], after: NDArray[np.float64]) -> float:

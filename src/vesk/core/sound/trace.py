@@ -58,11 +58,12 @@ def trace(picture: Hearing, sound: Hearing, place: Place, others: list[Place]) -
         fitted = _fit(picture, sound, cells, path)
     if fitted is None:
         return None
-    path, found = _with_small_steps(cells, fitted, found)
-    if len(path.jumps) != len(fitted.path.jumps):
+    path, more = _with_small_steps(cells, fitted, found)
+    if len(more) > len(found):
         # A slant that was a stair: laid anew, without what it stood for.
-        fitted = _fit(picture, sound, cells, path) or fitted
-        found = found if len(fitted.path.jumps) == len(found) else []
+        again = _fit(picture, sound, cells, path)
+        if again is not None:
+            fitted, found = again, more
     if found:
         placed = _placed(picture, sound, fitted.path, found)
         fitted = _fit(picture, sound, cells, replace(fitted.path, jumps=tuple((at, step) for at, step, *_ in placed)))
@@ -145,8 +146,9 @@ def _fit(picture: Hearing, sound: Hearing, cells: Stretch, path: fine.Path) -> _
     near = whole & np.isfinite(away) & (heights > _CLEAR) & (np.abs(away) < _ROUGH_S * 2)
     if near.sum() < _LEAST_AGREEING:
         return None
-    level, slope = _robust(at[near] - path.middle_s, away[near])
-    path = replace(path, level_s=path.level_s + level, slope=path.slope + slope)
+    if not _backed(at[near], path):
+        return None
+    path = _robust(at[near], away[near], path)
     crossed = _realigned(picture, sound, crossed, path)
     covariance = np.zeros((2, 2))
     for turn in range(2):
@@ -192,21 +194,22 @@ def _realigned(picture: Hearing, sound: Hearing, crossed: fine.Crossed, path: fi
     return fine.cross(picture, sound, crossed.cells, path)
 
 
-def _robust(x: NDArray[np.float64], y: NDArray[np.float64]) -> tuple[float, float]:
-    """Fit a line by iterated reweighting (Tukey's bisquare): (level at x = 0, slope)."""
-    weight = np.ones(x.size)
-    level, slope = float(np.median(y)), 0.0
-    for _ in range(20):
-        residual = y - level - slope * x
+def _robust(at: NDArray[np.float64], away: NDArray[np.float64], path: fine.Path) -> fine.Path:
+    """Move a path to where most windows lie: level, slope and steps by iterated reweighting (Tukey's bisquare)."""
+    x = at - path.middle_s
+    design = np.stack([np.ones(x.size), x, *(at > when for when, _ in path.jumps)], axis=1)
+    values = np.zeros(design.shape[1])
+    values[0] = float(np.median(away))
+    for _ in range(25):
+        residual = away - design @ values
         scale = max(float(np.median(np.abs(residual))) * 1.4826, 2e-7)
         weight = np.clip(1 - (residual / (4.685 * scale)) ** 2, 0, 1) ** 2
-        total = float(weight.sum()) or 1.0
-        centre, mean = float((weight * x).sum()) / total, float((weight * y).sum()) / total
-        spread = float((weight * (x - centre) ** 2).sum())
+        normal = (design * weight[:, None]).T @ design + 1e-9 * np.eye(values.size)
         # A prior of ±300 ppm, as in the fit that follows.
-        slope = float((weight * (x - centre) * (y - mean)).sum()) / (spread + (scale / 300e-6) ** 2)
-        level = mean - slope * centre
-    return level, slope
+        normal[1, 1] += (scale / 300e-6) ** 2
+        values = np.linalg.solve(normal, (design * weight[:, None]).T @ away)
+    jumps = tuple((when, step + float(new)) for (when, step), new in zip(path.jumps, values[2:], strict=True))
+    return replace(path, level_s=path.level_s + float(values[0]), slope=path.slope + float(values[1]), jumps=jumps)
 
 
 def _placed(

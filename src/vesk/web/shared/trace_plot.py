@@ -21,6 +21,9 @@ class Mark:
     agrees: bool
 
 
+_BESIDE_S = 0.001  # a jump and its mend are rounded to a sample each: beside it both are clear
+
+
 @dataclass(frozen=True, slots=True)
 class TracePlot:
     """A trace ready to be drawn; all places in pixels from the top left.
@@ -60,7 +63,7 @@ def _nice(value: float) -> float:
 def _corners(line: Line, head: float, tail: float) -> list[float]:
     """Return the picture times between which the line is straight: just before and after each jump."""
     inner = [jump.at_s for jump in line.jumps if head < jump.at_s < tail]
-    return [head, *(side for at in inner for side in (at, at + 1e-6)), tail]
+    return [head, *(at + side for at in inner for side in (-_BESIDE_S, _BESIDE_S)), tail]
 
 
 def trace_plot(now: Standing, *, width: float, height: float, left: float, pad: float) -> TracePlot | None:
