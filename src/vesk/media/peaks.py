@@ -51,7 +51,12 @@ class PeaksBuilder:
 
 
 def _min_max(groups: NDArray[np.float32]) -> NDArray[np.int16]:
-    pair = np.stack([groups.min(axis=1), groups.max(axis=1)], axis=-1)
+    low = high = groups
+    # Halved again and again: each step runs over long rows, where a reduction along so short an axis crawls.
+    while low.shape[1] > 1 and low.shape[1] % 2 == 0:
+        half = low.shape[1] // 2
+        low, high = np.minimum(low[:, :half], low[:, half:]), np.maximum(high[:, :half], high[:, half:])
+    pair = np.stack([low.min(axis=1), high.max(axis=1)], axis=-1)
     return np.asarray(np.clip(np.rint(pair * 32767), -32768, 32767), dtype=np.int16)
 
 

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from dataclasses import dataclass, replace
+from functools import lru_cache
 
 import numpy as np
 from numpy.typing import NDArray
@@ -134,6 +135,14 @@ def cross(picture: Hearing, sound: Hearing, cells: Stretch, path: Path) -> Cross
     return Crossed(cells, path, x[:, band], y[:, band] * turn, hertz[band], heard)
 
 
+@lru_cache(maxsize=2)
+def _kernel(first_hz: float, step_hz: float, count: int) -> NDArray[np.complex64]:
+    """Return what turns spectra (windows, bins) into correlations at lags half a sample apart, within `REACH`."""
+    hertz = first_hz + step_hz * np.arange(count)
+    lags = np.arange(-2 * REACH, 2 * REACH + 1) / 2 / WORK_RATE
+    return np.exp(np.outer(hertz, -2j * np.pi * lags)).astype(np.complex64)
+
+
 def shift_of(crossed: Crossed, spectra: NDArray[np.complex64], chosen: NDArray[np.bool_]) -> float:
     """Return by how much the chosen windows, taken together, lie off the path, seconds: within `REACH`."""
     lags = np.arange(-4 * REACH, 4 * REACH + 1) / 4 / WORK_RATE
@@ -157,10 +166,8 @@ def peaks(crossed: Crossed, spectra: NDArray[np.complex64]) -> tuple[NDArray[np.
         Offset beyond the path's, seconds (NaN at the edge of the reach), and the peak over the
         root mean square of the whole correlation.
     """
-    lags = np.arange(-2 * REACH, 2 * REACH + 1) / 2 / WORK_RATE
     # Only lags near the path are wanted: evaluated one by one, on a grid of half a sample.
-    kernel = np.exp(np.outer(crossed.hertz, -2j * np.pi * lags)).astype(np.complex64)
-    near = (spectra @ kernel).real
+    near = (spectra @ _kernel(float(crossed.hertz[0]), crossed.step_hz, crossed.hertz.size)).real
     # The root mean square of the whole correlation, by Parseval's theorem.
     spread = np.sqrt(0.5 * np.einsum("ij,ij->i", spectra, spectra.conj()).real)
     k = np.argmax(near, axis=1)

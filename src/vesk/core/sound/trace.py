@@ -15,7 +15,7 @@ from vesk.core.sound.measurement import Jump, Line, TracePoint
 from vesk.core.sound.steps import LEAST_STEP_S, find_steps
 from vesk.core.sound.windows import Stretch, lay_windows
 
-MAX_WINDOWS = 180
+MAX_WINDOWS = 150
 _CLEAR, _WELL = 4.0, 24.0  # a peak's height over the rest: barely and fully trusted
 _ROUGH_S = 4e-4
 _LEAST_AGREEING = 3
