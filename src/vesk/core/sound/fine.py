@@ -140,7 +140,7 @@ def _kernel(first_hz: float, step_hz: float, count: int) -> NDArray[np.complex64
     """Return what turns spectra (windows, bins) into correlations at lags half a sample apart, within `REACH`."""
     hertz = first_hz + step_hz * np.arange(count)
     lags = np.arange(-2 * REACH, 2 * REACH + 1) / 2 / WORK_RATE
-    return np.exp(np.outer(hertz, -2j * np.pi * lags)).astype(np.complex64)
+    return np.asarray(np.exp(np.outer(hertz, -2j * np.pi * lags)), np.complex64)
 
 
 def shift_of(crossed: Crossed, spectra: NDArray[np.complex64], chosen: NDArray[np.bool_]) -> float:
