@@ -200,6 +200,17 @@ def _one_rate(
     return best, which, low, float(pool) if pool > 1 else 1.0
 
 
+def _pooling(rows: int) -> int:
+    return 2 if rows > LONG_S * FEATURE_RATE else 1
+
+
+def prepare(features: NDArray[np.float16]) -> Spectra:
+    """Transform a recording's features (rows, BANDS), to be searched for shorter ones as often as wanted."""
+    by = _pooling(features.shape[0])
+    # A segment is stretched by up to a tenth for the rate hypotheses.
+    return transform(pooled(features, by), FEATURE_RATE / by, segment_s=SEGMENT_S * 1.1)
+
+
 def search(
     picture: NDArray[np.float16],
     sound: NDArray[np.float16],
@@ -208,6 +219,7 @@ def search(
     reach_s: float = 5.0,
     most: int = 5,
     rates_ppm: tuple[float, ...] = (0.0,),
+    prepared: Spectra | None = None,
 ) -> list[Candidate]:
     """Search for the offsets at which two recordings' onsets fall together.
 
@@ -223,6 +235,8 @@ def search(
         Candidates wanted.
     rates_ppm : tuple of float
         Rate errors of the sound to try; each is followed ±600 ppm.
+    prepared : Spectra, optional
+        What `prepare` makes of the longer one, when it is searched more than once.
 
     Returns
     -------
@@ -238,12 +252,11 @@ def search(
         return []
     swap = sound.shape[0] > picture.shape[0]
     long, short = (sound, picture) if swap else (picture, sound)
-    by = 2 if long.shape[0] > LONG_S * FEATURE_RATE else 1
+    by = _pooling(long.shape[0])
     rate = FEATURE_RATE / by
     small = pooled(short, by)
     segments = _segments(small, int(SEGMENT_S * rate))
-    # A segment is stretched by up to a tenth for the rate hypotheses.
-    spectra = transform(pooled(long, by), rate, segment_s=SEGMENT_S * 1.1)
+    spectra = prepared or prepare(long)
     found: list[Candidate] = []
     for ppm in rates_ppm:
         # Long rows a short row: the sound's clock is fast, so the sound is longer than its picture.

@@ -9,7 +9,7 @@ import numpy as np
 
 from vesk.core.sound.by_strikes import ByStrikes, match_by_strikes
 from vesk.core.sound.by_waveform import search_by_waveform
-from vesk.core.sound.coarse import search
+from vesk.core.sound.coarse import prepare, search
 from vesk.core.sound.features import FEATURE_RATE
 from vesk.core.sound.hearing import Hearing
 from vesk.core.sound.look import SPOKE, Place, look_at
@@ -148,6 +148,8 @@ def _search(picture: Hearing, sound: Hearing, proposal_s: float | None, reach_s:
     places: list[Place] = []
     tried = 0
     everywhere = False
+    longer = sound if sound.features.shape[0] > picture.features.shape[0] else picture
+    prepared = prepare(longer.features) if min(picture.features.shape[0], sound.features.shape[0]) else None
     for stage in _stages(proposal_s):
         if everywhere and _accepted(places):
             break
@@ -157,7 +159,7 @@ def _search(picture: Hearing, sound: Hearing, proposal_s: float | None, reach_s:
                 continue
             found = search_by_waveform(picture, sound, **find)  # type: ignore[arg-type]
         else:
-            found = search(picture.features, sound.features, **find)  # type: ignore[arg-type]
+            found = search(picture.features, sound.features, prepared=prepared, **find)  # type: ignore[arg-type]
             everywhere |= stage.around_s is None
         tried += len(found)
         for candidate in found:
