@@ -9,20 +9,31 @@ MOST = 6
 LEAST_STEP_S = 0.0006  # a person moving by 20 cm shifts sound as much: smaller steps are not called jumps
 _GAIN = 40.0  # by how much a step must lower the sum of squares, in units of the windows' own scatter
 _SIDE = 3  # windows that must speak on either side
-_SHARP = 0.35  # of a step: the windows next to it may lie this far off their levels
+_RAMP_S = 12.0  # steps this near each other are one movement
+_ROUNDS = 6
+_BEND = 3.0  # units of scatter up to which a window counts in full
+_SHARP = 0.25  # of a step: the windows next to it may lie this far off their levels
 
 
 def _fit(
-    x: NDArray[np.float64], y: NDArray[np.float64], at: list[float]
+    x: NDArray[np.float64], y: NDArray[np.float64], at: list[float], scatter: float
 ) -> tuple[NDArray[np.float64], NDArray[np.float64]]:
+    """Fit level, slope and steps so that wild windows pull no harder than others (Huber's weights)."""
     design = np.stack([np.ones(x.size), x - x.mean(), *(x > when for when in at)], axis=1)
-    values, *_ = np.linalg.lstsq(design, y, rcond=None)
-    return values, y - design @ values
+    weight = np.ones(x.size)
+    values, residual = np.zeros(design.shape[1]), y
+    for _ in range(_ROUNDS):
+        root = np.sqrt(weight)
+        values, *_ = np.linalg.lstsq(design * root[:, None], y * root, rcond=None)
+        residual = y - design @ values
+        weight = 1 / np.maximum(np.abs(residual) / scatter / _BEND, 1.0)
+    return values, residual
 
 
 def _cost(residual: NDArray[np.float64], scatter: float) -> float:
-    """Sum squares in units of the scatter, each capped: a few wild windows decide nothing."""
-    return float(np.minimum((residual / scatter) ** 2, 25.0).sum())
+    """Sum squares in units of the scatter, growing only straight beyond the bend (Huber's loss)."""
+    size = np.abs(residual) / scatter
+    return float(np.where(size <= _BEND, size**2, 2 * _BEND * size - _BEND**2).sum())
 
 
 def find_steps(
@@ -46,8 +57,9 @@ def find_steps(
 
     Notes
     -----
-    Greedy: the step that lowers the capped sum of squares most is added while it lowers it by
-    much. The scatter comes from neighbours' differences, which neither slope nor steps widen.
+    Greedy: the step that lowers the loss most is added while it lowers it by much; what is no
+    sharp step is dropped in the end. The scatter comes from neighbours' differences, which neither
+    slope nor steps widen.
     """
     order = np.argsort(at_s)
     x, y = at_s[order], offsets_s[order]
@@ -55,23 +67,24 @@ def find_steps(
     scatter = max(scatter, 1e-6)
     chosen = [when for when in known if (x <= when).sum() >= _SIDE and (x > when).sum() >= _SIDE]
     middles = (x[:-1] + x[1:]) / 2
-    _, residual = _fit(x, y, chosen)
+    _, residual = _fit(x, y, chosen, scatter)
     cost = _cost(residual, scatter)
     while len(chosen) < MOST:
         best: tuple[float, float] | None = None
         for when in middles[_SIDE - 1 : x.size - _SIDE]:
             if any(((x > min(when, other)) & (x <= max(when, other))).sum() < _SIDE for other in chosen):
                 continue
-            values, residual = _fit(x, y, [*chosen, float(when)])
+            values, residual = _fit(x, y, [*chosen, float(when)], scatter)
             new = _cost(residual, scatter)
             if abs(float(values[-1])) >= LEAST_STEP_S and (best is None or new < best[0]):
                 best = (new, float(when))
-        if best is None or cost - best[0] < _GAIN or not _sharp(x, y, [*chosen, best[1]]):
+        if best is None or cost - best[0] < _GAIN:
             break
         cost = best[0]
         chosen.append(best[1])
-    chosen.sort()
-    values, _ = _fit(x, y, chosen)
+    # A walk looks like several small steps: none of them is sharp.
+    chosen = [when for when in sorted(chosen) if when in known or _sharp(x, y, chosen, when, scatter)]
+    values, _ = _fit(x, y, chosen, scatter)
     steps = [
         (float(x[x <= when][-1]), float(x[x > when][0]), float(step))
         for when, step in zip(chosen, values[2:], strict=True)
@@ -79,9 +92,11 @@ def find_steps(
     return steps, float(values[0]), float(values[1])
 
 
-def _sharp(x: NDArray[np.float64], y: NDArray[np.float64], at: list[float]) -> bool:
-    """Say whether the last of the steps is one: the windows beside it already lie on their levels."""
-    values, residual = _fit(x, y, at)
+def _sharp(x: NDArray[np.float64], y: NDArray[np.float64], at: list[float], when: float, scatter: float) -> bool:
+    """Say whether a step is one: without it, the windows beside it lie on two levels, not on a ramp."""
+    others = [other for other in at if abs(other - when) > _RAMP_S]
+    values, residual = _fit(x, y, [*others, when], scatter)
     step = abs(float(values[-1]))
-    before, after = np.flatnonzero(x <= at[-1])[-_SIDE:], np.flatnonzero(x > at[-1])[:_SIDE]
-    return all(float(np.median(np.abs(residual[side]))) < _SHARP * step for side in (before, after))
+    before, after = np.flatnonzero(x <= when)[-_SIDE:], np.flatnonzero(x > when)[:_SIDE]
+    near = all(float(np.median(np.abs(residual[side]))) < _SHARP * step for side in (before, after))
+    return near and step >= LEAST_STEP_S
