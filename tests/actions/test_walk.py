@@ -185,6 +185,9 @@ def test_a_recorder_that_lost_samples_is_named_mended_and_delivered(tmp_path):
     assert one["verdict"]["cause"] == "jump"
     assert "lost 1\N{NARROW NO-BREAK SPACE}601 samples" in one["verdict"]["text"]
     (line,) = csv.DictReader((out / "report.csv").read_text(encoding="utf-8").splitlines())
+    (mend,) = one["correction"]["jumps"]
+    assert mend == {"sound_s": pytest.approx(13.4, abs=0.06), "step_s": pytest.approx(1601 / 48_000, abs=2e-5)}
+    assert line["remark"] == "1 jump mended"
     for place in ("head", "middle", "tail"):
         assert abs(float(line[f"residual_{place}_ms"])) < 0.05
 

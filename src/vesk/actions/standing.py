@@ -131,7 +131,7 @@ class Standing:
         start = self.picture.start
         return Setting(
             fps=float(self.fps), tolerance_s=float(self.tolerance.seconds(self.fps)), span_s=0.0,
-            label_hours=None if start is None else float(start) / 3600, known_late_s=self.late_s,
+            label_hours=None if start is None else float(start) / 3600,
             sample_rate=facts_of(self.sound).sample_rate or 48_000,
         )  # fmt: skip
 

@@ -214,7 +214,7 @@ def _line(item: Item, delivery: Delivery) -> dict[str, Any]:
         "residual_middle_ms": _ms(residual[1]),
         "residual_tail_ms": _ms(residual[2]),
         "checked_by": each([now.check.made_by for now in active if now.check]),
-        "remark": made.get("remark", ""),
+        "remark": "; ".join(filter(None, [made.get("remark", ""), *(now.as_corrected.mends for now in active)])),
     }
 
 

@@ -233,8 +233,17 @@ def pairing_json(one: Measured, sample_rate: int) -> dict[str, Any]:
         **{key: values[key] for key in _PRINTED},
         "evidence": [asdict(item) for item in evidence],
         "verdict": values["verdict"],
-        "correction": {"slip_s": float(correction.slip), "ppm": float(correction.ppm)} if correction else None,
+        "correction": correction_json(correction) if correction else None,
     }  # fmt: skip
+
+
+def correction_json(correction: Correction) -> dict[str, Any]:
+    """Return a correction; its jumps are where the sound goes on, in its own seconds, and by how much later."""
+    return {
+        "slip_s": float(correction.slip),
+        "ppm": float(correction.ppm),
+        "jumps": [{"sound_s": float(at), "step_s": float(step)} for at, step in correction.jumps],
+    }
 
 
 def recording_json(name: str, one: Located, source: str) -> dict[str, Any]:
@@ -332,7 +341,8 @@ def _conform_one(
         "samples": made.samples,
         "time_reference": made.time_reference,
     }
-    line |= {"reason": why, "remark": made.remark}
+    remarks = [made.remark, *(one.correction.mends for one in matched if one.correction)]
+    line |= {"reason": why, "remark": "; ".join(filter(None, remarks))}
     if residual is not None:
         for place, value in zip(("head", "middle", "tail"), residual.all, strict=True):
             line[f"residual_{place}_ms"] = f"{value * 1000:+.3f}"

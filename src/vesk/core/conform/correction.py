@@ -35,6 +35,12 @@ class Correction:
     anchor: Fraction = Fraction(0)
     jumps: tuple[tuple[Fraction, Fraction], ...] = ()
 
+    @property
+    def mends(self) -> str:
+        """What a report says of its jump mends; empty without any."""
+        count = len(self.jumps)
+        return "" if not count else "1 jump mended" if count == 1 else f"{count} jumps mended"
+
     def on(self, timecode_offset: Fraction) -> AnyMap:
         """Return the corrected map of a pairing that timecode lays at an offset (seconds)."""
         straight = TimeMap.with_ppm(timecode_offset + self.slip, self.ppm, anchor=self.anchor)

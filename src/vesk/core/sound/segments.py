@@ -33,14 +33,9 @@ class Level:
     surprise: NDArray[np.float32]
 
 
-def windows_of(starts: NDArray[np.int64], length: int, head_s: float, tail_s: float) -> Stretch:
-    """Return a stretch of given windows."""
-    return Stretch(starts, length, head_s, tail_s)
-
-
 def find_levels(
     picture: Hearing, sound: Hearing, cells: Stretch, place: Place, others: list[Place]
-) -> tuple[list[Level], Curves]:
+) -> list[Level]:
     """Find the lines that stretches of the take lie on: the place's own first.
 
     Parameters
@@ -70,7 +65,7 @@ def find_levels(
             if added is None:
                 break
             levels.append(Level(above + added.above_s, added.surprise))
-    return levels, first
+    return levels
 
 
 def _far(

@@ -9,6 +9,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from vesk.core.sound import fine, segments
+from vesk.core.sound.features import WORK_RATE
 from vesk.core.sound.hearing import Hearing
 from vesk.core.sound.look import Place
 from vesk.core.sound.measurement import Jump, Line, TracePoint
@@ -99,7 +100,7 @@ def _rough(
     base = fine.Path(place.middle_s, place.at_middle_s, place.slope, polarity=place.polarity)
     if not segments.enough_for(cells.tail_s - cells.head_s):
         return base, []
-    levels, _ = segments.find_levels(picture, sound, cells, place, others)
+    levels = segments.find_levels(picture, sound, cells, place, others)
     if len(levels) == 1:
         return base, []
     assigned = segments.assign(levels)
@@ -135,7 +136,7 @@ def _fit(picture: Hearing, sound: Hearing, cells: Stretch, path: fine.Path) -> _
     if not crossed.heard.any():
         return None
     at = cells.centres_s
-    half = cells.length / 2 / 16_000
+    half = cells.length / 2 / WORK_RATE
     whole = np.ones(at.size, bool)
     for when, _ in path.jumps:
         whole &= np.abs(at - when) > half

@@ -14,6 +14,8 @@ from collections.abc import Iterator
 from dataclasses import dataclass
 from math import exp, log, pi
 
+from vesk.core.sound.distance import SPEED_OF_SOUND
+
 WITHIN = "within tolerance"
 WHOLE_FRAME = "whole-frame offset"
 SLIP = "sub-frame slip"
@@ -32,8 +34,6 @@ OFF_SPEED = "off-speed picture"
 WRONG_PARTNER = "wrong partner"
 AMBIGUOUS_FIT = "ambiguous"
 NO_SOUND = "no common sound"
-
-_SPEED_OF_SOUND = 343.0
 
 
 @dataclass(frozen=True, slots=True)
@@ -54,8 +54,6 @@ class Setting:
         As the sound file's header has it, Hz.
     seen_s : tuple of (float, float) or None
         What claps seen say of the error as laid: the interval it lies in, seconds.
-    known_late_s : float
-        How late the camera is known to hear; taken out already.
     better : str
         A recording that fits the same picture and moment, where there is one.
     off_speed : str
@@ -68,7 +66,6 @@ class Setting:
     label_hours: float | None = None
     sample_rate: int = 48_000
     seen_s: tuple[float, float] | None = None
-    known_late_s: float = 0.0
     better: str = ""
     off_speed: str = ""
 
@@ -151,7 +148,7 @@ def _seen(error_s: float, se_s: float, setting: Setting) -> Iterator[Hypothesis]
         # The picture is in place where it is seen, and the sound is not: the scratch is early or late.
         late = -error_s
         if 0 < late < 0.15:
-            metres = late * _SPEED_OF_SOUND
+            metres = late * SPEED_OF_SOUND
             yield Hypothesis(DISTANCE, f"{metres:.0f} m further than known", log(0.2) + _uniform(late, 0, 0.15))
         whole = [_normal(error_s, k * frame, max(se_s, 0.05 * frame)) for k in (-2, -1, 1, 2)]
         yield Hypothesis(DELAY, f"{-error_s / frame:+.2f} frames of its scratch", log(0.3) + _mixture(whole))
