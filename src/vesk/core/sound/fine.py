@@ -205,7 +205,9 @@ def weighted(crossed: Crossed, chosen: NDArray[np.bool_]) -> NDArray[np.complex6
     power = crossed.y.real**2 + crossed.y.imag**2
     wide = max(3, round(_GAIN_HZ / crossed.step_hz))
     agreed = ndimage.uniform_filter1d(cross_spectra[chosen].real.sum(axis=0, dtype=np.float64), wide)
-    gain = agreed / np.maximum(ndimage.uniform_filter1d(power[chosen].sum(axis=0, dtype=np.float64), wide), 1e-30)
+    own = power[chosen].sum(axis=0, dtype=np.float64)
+    # Where the sound has nothing (above its band, once it is slowed), the filter's running sum leaves only rounding.
+    gain = agreed / np.maximum(ndimage.uniform_filter1d(own, wide), 1e-7 * float(own.mean()) + 1e-30)
     gain = np.maximum(gain, 0.0).astype(np.float32)
     left = crossed.x - gain * crossed.y
     noise = ndimage.uniform_filter1d(left.real**2 + left.imag**2, max(3, round(_NOISE_HZ / crossed.step_hz)), axis=1)

@@ -86,20 +86,24 @@ class Curves:
     surprise : ndarray of float32, shape (windows, lags)
         Minus the logarithm of the share of lags in that window that stand as high: of unit
         exponential distribution under chance.
-    first : ndarray of int64, shape (windows,)
+    first : ndarray of float64, shape (windows,)
         Offset (samples) of column 0 in each window.
     at_s : ndarray of float64, shape (windows,)
         Picture time of each window's middle.
+    step : float
+        Offset (samples) from column to column: the sound's own samples in a picture sample. A sound laid
+        later by a picture sample has its own moments move by so many.
     """
 
     heights: NDArray[np.float32]
     surprise: NDArray[np.float32]
-    first: NDArray[np.int64]
+    first: NDArray[np.float64]
     at_s: NDArray[np.float64]
+    step: float = 1.0
 
     def columns(self, offsets_s: NDArray[np.float64]) -> NDArray[np.int64]:
         """Return the columns nearest to offsets (..., windows), which may lie outside."""
-        return np.rint(offsets_s * WORK_RATE).astype(np.int64) - self.first
+        return np.rint((offsets_s * WORK_RATE - self.first) / self.step).astype(np.int64)
 
     def along(self, offsets_s: NDArray[np.float64]) -> NDArray[np.float32]:
         """Return each window's surprise at an offset (..., windows); 0 outside what was searched."""
@@ -145,7 +149,8 @@ def correlate_windows(picture: Hearing, sound: Hearing, cells: Stretch, guess: C
     np.put_along_axis(surprise, order, np.broadcast_to(share, best.shape), axis=1)
     surprise = ndimage.minimum_filter1d(surprise, TOLERANCE, axis=1)
     surprise[silent[:, 0]] = 0.0
-    return Curves(heights, surprise, lag0 - reach, at)
+    step = 1 / ratio
+    return Curves(heights, surprise, lag0 - reach * step, at, step)
 
 
 def log10_tail(total: float, windows: int) -> float:
@@ -164,7 +169,7 @@ def _lines(curves: Curves, guess: Candidate, span: float) -> NDArray[np.float64]
     value = np.where(peak, curves.surprise + 0.01 * high, -1.0)
     top = np.argsort(-value, axis=1)[:, :PEAKS]
     good = np.take_along_axis(value, top, axis=1).ravel()
-    offsets = ((curves.first[:, None] + top) / WORK_RATE).ravel()
+    offsets = ((curves.first[:, None] + curves.step * top) / WORK_RATE).ravel()
     times = np.repeat(at, top.shape[1])
     base = -guess.ppm * 1e-6
     lines = [np.stack([offsets - base * times, np.full(offsets.size, base)], axis=1)]
@@ -273,4 +278,4 @@ def _repeat(curves: Curves, line: NDArray[np.float64]) -> tuple[float, float]:
         stacked += curves.surprise[row, centre[row] - below : centre[row] + above + 1]
     stacked[np.abs(shifts) <= _BESIDE] = 0
     other = int(np.argmax(stacked))
-    return float(shifts[other] / WORK_RATE), max(0.0, float(stacked[other] - rows.size) / (total - rows.size))
+    return float(shifts[other] * curves.step / WORK_RATE), max(0.0, float(stacked[other] - rows.size) / (total - rows.size))

@@ -106,7 +106,7 @@ def _another(curves: Curves, base: NDArray[np.float64], levels: list[Level], *, 
     if reach < 16:
         return None
     shifts = np.arange(-reach, reach + 1)
-    apart = np.abs(shifts) >= (LEAST_STEP_S * WORK_RATE if known else 0)
+    apart = np.abs(shifts) * curves.step >= (LEAST_STEP_S * WORK_RATE if known else 0)
     for rows in _open_runs(levels):
         if rows.size < LEAST_WINDOWS:
             continue
@@ -115,7 +115,7 @@ def _another(curves: Curves, base: NDArray[np.float64], levels: list[Level], *, 
         k = int(np.argmax(total))
         chance = log10_tail(float(total[k]), rows.size) + np.log10(lags / (2 * TOLERANCE + 1))
         if chance <= ACCEPT_LOG10 and (best is None or chance < best[0]):
-            best = (float(chance), float(shifts[k] / WORK_RATE))
+            best = (float(chance), float(shifts[k] * curves.step / WORK_RATE))
     if best is None:
         return None
     return Level(best[1], curves.along(base + best[1]))
