@@ -83,7 +83,7 @@ def test_nothing_found_is_said():
 
 
 def test_two_places_are_not_one():
-    found = Measurement(AMBIGUOUS, "it fits at two places", heard(0).line, runner_up_ratio=0.9)
+    found = Measurement(AMBIGUOUS, "it fits at two places, 1 s and, 90% as well, 9 s", heard(0).line)
     given = give_verdict(found, TimeMap(Fraction(0)), names=Names("A", "S1"), fps=FPS, tolerance=Tolerance())
     assert given.cause == causes.AMBIGUOUS_FIT
     assert "90%" in given.text

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections.abc import Mapping
 from dataclasses import dataclass
 from fractions import Fraction
 from pathlib import Path
@@ -11,8 +12,11 @@ from sqlmodel import Session
 from vesk.actions import measuring
 from vesk.actions.intake import facts_of
 from vesk.actions.located import Located
+from vesk.core.clocks.sound_delay import SoundDelay
 from vesk.core.conform.correction import Correction, Errors, errors, propose
-from vesk.core.pairing.evidence import SOUND, TIMECODE, Evidence
+from vesk.core.pairing.by_claps import error_by_claps
+from vesk.core.pairing.evidence import SOUND, STRIKE, TIMECODE, Evidence
+from vesk.core.pairing.rivals import Claim, Rivalry, rivalries
 from vesk.core.sound.distance import distance_delay_s
 from vesk.core.sound.measurement import MATCHED, REFUSED, Measurement
 from vesk.core.timemap import AnyMap
@@ -20,9 +24,10 @@ from vesk.core.tolerance import Tolerance
 from vesk.core.verdict.causes import Names, Setting, Verdict, give_verdict
 from vesk.media import cache
 from vesk.settings import Settings
-from vesk.store import days, pairings, recordings
-from vesk.store.tables import CheckRow, CorrectionRow, Day, Pairing, Recording, Source
+from vesk.store import days, pairings, recordings, strikes
+from vesk.store.tables import CheckRow, CorrectionRow, Day, Pairing, Recording, Source, StrikeRow
 
+CLEAR = 2.0  # clearness from which a clap seen is worth believing before a person looked
 PROPOSED, MEASURED, CORRECTED, CHECKED, SET_ASIDE, UNPAIRED = (
     "proposed", "measured", "corrected", "checked", "set aside", "unpaired",
 )  # fmt: skip
@@ -41,6 +46,10 @@ class Standing:
     found: Measurement | None
     correction: CorrectionRow | None
     check: CheckRow | None
+    rivalry: Rivalry | None
+    rival_name: str
+    picture_strikes: tuple[StrikeRow, ...]
+    sound_strikes: tuple[StrikeRow, ...]
 
     @property
     def fps(self) -> Fraction:
@@ -83,16 +92,21 @@ class Standing:
         return float(head), float((head + tail) / 2), float(tail)
 
     @property
+    def settled(self) -> bool:
+        """Whether sound says where it belongs, and no other recording of the same device says the same."""
+        return self.found is not None and self.found.decision == MATCHED and self.rivalry is None
+
+    @property
     def errors(self) -> Errors | None:
         """Where the sound sits minus where it belongs; None when nothing was measured."""
-        if self.found is None or self.found.line is None or self.found.decision != MATCHED:
+        if self.found is None or self.found.line is None or not self.settled:
             return None
         return errors(self.laid, self.found.line, self.points, late_s=self.late_s)
 
     @property
     def proposal(self) -> Correction | None:
         """What Vesk proposes from timecode alone; None when nothing was measured."""
-        if self.found is None or self.found.line is None or self.found.decision != MATCHED:
+        if self.found is None or self.found.line is None or not self.settled:
             return None
         return propose(
             self.pairing.offset,
@@ -129,11 +143,34 @@ class Standing:
     def setting(self) -> Setting:
         """What is known besides the sound: label time, rates, distances."""
         start = self.picture.start
+        claps = self.error_by_claps(confirmed=True)
+        better = self.rivalry is not None and self.rivalry.better
         return Setting(
             fps=float(self.fps), tolerance_s=float(self.tolerance.seconds(self.fps)), span_s=0.0,
             label_hours=None if start is None else float(start) / 3600,
             sample_rate=facts_of(self.sound).sample_rate or 48_000,
+            seen_s=(claps.low_s, claps.high_s) if claps else None,
+            better=self.rival_name if better else "", rival="" if better else self.rival_name,
         )  # fmt: skip
+
+    def error_by_claps(self, *, confirmed: bool) -> SoundDelay | None:
+        """Return the interval that claps seen and heard allow for the error as laid; of those a person confirmed."""
+        wanted = {strikes.CONFIRMED} if confirmed else {strikes.CONFIRMED, strikes.PROPOSED}
+        fps = float(self.fps)
+        seen = [
+            ((row.frame - 1) / fps, row.frame / fps)
+            for row in self.picture_strikes
+            if row.how == strikes.SEEN and row.frame and row.state in wanted
+            and (row.state == strikes.CONFIRMED or row.likely >= CLEAR)
+        ]  # fmt: skip
+        late = distance_delay_s(self.sound_source.distance_mm / 1000)
+        laid = [
+            float(self.laid(Fraction(row.heard_us, 1_000_000))) - late
+            for row in self.sound_strikes
+            if row.heard_us is not None
+        ]
+        found = self.errors
+        return error_by_claps(seen, laid, error_s=None if found is None else found.head_s)
 
     @property
     def evidence(self) -> list[Evidence]:
@@ -157,7 +194,19 @@ class Standing:
             agree = sum(point.agrees for point in found.trace)
             says = f"{agree} of {len(found.trace)} windows agree, channel {found.channel + 1}"
             gathered.append(Evidence(SOUND, found.line.offset_s - self.late_s, found.line.band_at(found.head_s), says))
-        return gathered
+        return [*gathered, self._by_claps()]
+
+    def _by_claps(self) -> Evidence:
+        seen = [row for row in self.picture_strikes if row.how == strikes.SEEN and row.state != strikes.REFUSED]
+        sure = self.error_by_claps(confirmed=True)
+        claps = sure or self.error_by_claps(confirmed=False)
+        if claps is None:
+            alone = "a clap is seen, but none is heard near it" if seen else "no clap seen in the picture"
+            return Evidence(STRIKE, None, None, alone)
+        count = f"{claps.claps} clap" if claps.claps == 1 else f"{claps.agreeing} of {claps.claps} claps"
+        says = f"{count} seen and heard, " + ("confirmed" if sure else "proposed: look at it")
+        offset = float(self.laid(Fraction(0))) - claps.middle_s
+        return Evidence(STRIKE, offset, (claps.high_s - claps.low_s) / 2, says)
 
     @property
     def needs_person(self) -> bool:
@@ -188,11 +237,16 @@ def _gather(session: Session, day: Day, rows: list[Pairing]) -> list[Standing]:
     ids = [row.id or 0 for row in rows]
     corrections = pairings.standing_corrections(session, ids)
     checks = pairings.standing_checks(session, ids)
-    members = recordings.by_id(session, {r.picture_id for r in rows} | {r.sound_id for r in rows})
+    sharing = pairings.sharing(session, rows)
+    members = recordings.by_id(session, {r.picture_id for r in sharing} | {r.sound_id for r in sharing})
     sources = {source.id: source for source in days.sources(session, day.id or 0)}
+    struck = strikes.of_recordings(session, members)
+    measured = {row.id or 0: measuring.from_json(row.measurement) for row in sharing if row.measurement}
+    rivals = _rivals(sharing, members, measured)
     made = []
     for row in rows:
         picture, sound = members[row.picture_id], members[row.sound_id]
+        rivalry = rivals.get(str(row.id))
         made.append(
             Standing(
                 day=day,
@@ -201,9 +255,41 @@ def _gather(session: Session, day: Day, rows: list[Pairing]) -> list[Standing]:
                 sound=sound,
                 picture_source=sources[picture.source_id],
                 sound_source=sources[sound.source_id],
-                found=measuring.from_json(row.measurement) if row.measurement else None,
+                found=measured.get(row.id or 0),
                 correction=corrections.get(row.id or 0),
                 check=checks.get(row.id or 0),
+                rivalry=rivalry,
+                rival_name=_rival_name(rivalry, row, sharing, members, sources) if rivalry else "",
+                picture_strikes=tuple(struck.get(row.picture_id, ())),
+                sound_strikes=tuple(struck.get(row.sound_id, ())),
             )
         )
     return sorted(made, key=lambda s: (s.picture.start or 0, s.picture.path, s.pairing.offset))
+
+
+def _rivals(rows: list[Pairing], members: dict[int, Recording], measured: dict[int, Measurement]) -> dict[str, Rivalry]:
+    claims = []
+    for row in rows:
+        found = measured.get(row.id or 0)
+        if row.state == SET_ASIDE or found is None or found.line is None or found.decision != MATCHED:
+            continue
+        picture, sound = members[row.picture_id], members[row.sound_id]
+        claims.append(
+            Claim(
+                str(row.id), str(picture.id), str(sound.id), str(picture.source_id), str(sound.source_id),
+                found.head_s, found.tail_s, found.line.offset_s, -found.log10_false_alarm,
+            )
+        )  # fmt: skip
+    return rivalries(claims)
+
+
+def _rival_name(
+    rivalry: Rivalry,
+    row: Pairing,
+    rows: list[Pairing],
+    members: dict[int, Recording],
+    sources: Mapping[int | None, Source],
+) -> str:
+    other = next(one for one in rows if str(one.id) == rivalry.other)
+    different = members[other.sound_id if other.sound_id != row.sound_id else other.picture_id]
+    return f"{sources[different.source_id].tag} · {different.name}"

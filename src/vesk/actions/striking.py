@@ -1,19 +1,27 @@
-"""Claps of a recording: heard on its sound, seen in its picture around them."""
+"""Claps of a recording: heard on its sound, seen in its picture around them; proposed, then decided by a person."""
 
 from __future__ import annotations
 
 from dataclasses import asdict, dataclass
+from fractions import Fraction
 from typing import Any
 
+from sqlmodel import Session
+
 from vesk.actions.located import Located
+from vesk.actions.standing import CLEAR, located
 from vesk.core.clocks.sound_delay import ClapPair, SoundDelay, sound_delay
+from vesk.core.errors import RefusedError
 from vesk.core.picture.closure import find_closure
+from vesk.core.sound.distance import distance_delay_s
 from vesk.core.sound.strikes import CLAP, Strike, find_strikes
 from vesk.media import cache, movie
 from vesk.media.facts import PICTURE
+from vesk.settings import Settings
+from vesk.store import days, journal, recordings, strikes
+from vesk.store.tables import Source, StrikeRow
 
 AROUND_FRAMES = 14
-CLEAR = 2.0
 _SCAN_S = 8.0
 
 
@@ -62,7 +70,7 @@ def strikes_of(one: Located, *, most: int = 8, looked_at: int = 3) -> Strikes:
 def _seen(one: Located, heard: list[Strike], looked_at: int) -> list[Seen]:
     fps, frames = float(one.facts.fps or 25), one.facts.frames or 0
     places: list[tuple[int, int, float | None]]
-    claps = [strike for strike in heard if strike.kind == CLAP][:looked_at]
+    claps = [strike for strike in heard if strike.kind == CLAP and strike.score >= LIKELY][:looked_at]
     if claps:
         places = [(max(0, round(c.at_s * fps) - AROUND_FRAMES), 2 * AROUND_FRAMES + 1, c.at_s) for c in claps]
     else:
@@ -84,3 +92,113 @@ def strikes_json(found: Strikes) -> dict[str, Any]:
         "seen": [asdict(one) for one in found.seen],
         "sound_delay": asdict(found.delay) if found.delay else None,
     }
+
+
+LIKELY = 0.5  # a clap heard this like one is worth a line
+SHOWN_AROUND = 4  # frames either side of a proposed closing, to choose from
+
+
+def keep_strikes(session: Session, settings: Settings, recording_id: int) -> None:
+    """Find a recording's strikes and keep them as proposals; what a person decided stays."""
+    row = recordings.get(session, recording_id)
+    if row.state != "ready":
+        return
+    place = located(settings, days.get_day(session, row.day_id), row)
+    found = strikes_of(place)
+    decided = strikes.forget_proposals(session, recording_id)
+    frames = {one.proposed_frame for one in decided if one.how == strikes.SEEN}
+    for heard in found.heard:
+        if heard.score >= LIKELY:
+            at = round(heard.at_s * 1e6)
+            session.add(
+                StrikeRow(
+                    recording_id=recording_id, how=strikes.HEARD, kind=heard.kind, heard_us=at, likely=heard.score
+                )
+            )
+    for seen in found.seen:
+        if seen.frame not in frames:
+            session.add(
+                StrikeRow(
+                    recording_id=recording_id, how=strikes.SEEN, kind=CLAP, frame=seen.frame,
+                    proposed_frame=seen.frame, likely=seen.clearness,
+                    heard_us=None if seen.heard_s is None else round(seen.heard_s * 1e6),
+                )
+            )  # fmt: skip
+    if place.facts.frames:
+        # What the recording's page shows is decoded here, where decoding belongs.
+        near = {seen.frame + k for seen in found.seen for k in range(-SHOWN_AROUND, SHOWN_AROUND + 1)}
+        wanted = {*contact_frames(place.facts.frames), *near}
+        cache.save_frames(place.path, place.kept, sorted(i for i in wanted if 0 <= i < place.facts.frames))
+
+
+def contact_frames(frames: int, count: int = 9) -> list[int]:
+    """Return which frames tell at a glance what a recording shows: spread from its head to its tail."""
+    return sorted({round((frames - 1) * (n + 0.5) / count) for n in range(count)})
+
+
+def decide(session: Session, settings: Settings, strike_id: int, *, version: int, frame: int | None) -> StrikeRow:
+    """Confirm on which frame a clap is first seen closed, or, with None, that there is none.
+
+    Raises
+    ------
+    StaleError
+        If somebody decided on it since `version`.
+    RefusedError
+        If it is no clap seen, or the frame lies outside the recording.
+    """
+    row = strikes.get_for_change(session, strike_id, version)
+    recording = recordings.get(session, row.recording_id)
+    if row.how != strikes.SEEN:
+        raise RefusedError("Only a clap seen has a frame to confirm.")
+    frames = int(recording.facts.get("frames") or 0)
+    if frame is not None and not 1 <= frame < frames:
+        raise RefusedError(f"{recording.name} has frames 0 to {frames - 1}; contact lies between two of them.")
+    if frame is not None:
+        row.frame = frame
+    row.state = strikes.REFUSED if frame is None else strikes.CONFIRMED
+    row.decided_by = settings.person
+    row.version += 1
+    session.add(row)
+    what = "is no clap" if frame is None else f"is first seen closed on frame {frame}"
+    journal.note(
+        session, day_id=recording.day_id, by=settings.person,
+        what=f"{recording.name}: what was proposed near frame {row.proposed_frame} {what}",
+    )  # fmt: skip
+    return row
+
+
+def source_delay(session: Session, source: Source) -> SoundDelay | None:
+    """Return a camera's internal sound delay by its confirmed claps, its microphone's distance taken out."""
+    rows = strikes.of_source(session, source.id or 0)
+    members = recordings.by_id(session, {row.recording_id for row in rows})
+    pairs = []
+    for row in rows:
+        if row.state != strikes.CONFIRMED or row.heard_us is None or not row.frame:
+            continue
+        fps = Fraction(members[row.recording_id].facts["fps"])
+        heard = row.heard_us / 1e6 - distance_delay_s(source.distance_mm / 1000)
+        pairs.append(ClapPair(heard, float((row.frame - 1) / fps), float(row.frame / fps)))
+    return sound_delay(pairs)
+
+
+def take_delay(session: Session, settings: Settings, source_id: int, *, version: int) -> Source:
+    """Enter the middle of what the confirmed claps allow as a camera's internal sound delay.
+
+    Raises
+    ------
+    RefusedError
+        If no clap was confirmed.
+    """
+    source = days.get_source(session, source_id, version=version)
+    found = source_delay(session, source)
+    if found is None:
+        raise RefusedError(f"No clap of {source.tag} that was also heard is confirmed yet.")
+    source.delay_us = round(found.middle_s * 1e6)
+    source.version += 1
+    session.add(source)
+    journal.note(
+        session, day_id=source.day_id, by=settings.person,
+        what=f"source {source.tag}: internal sound delay {source.delay_us / 1000:+.1f} ms, "
+        f"from {found.agreeing} of {found.claps} claps",
+    )  # fmt: skip
+    return source

@@ -160,7 +160,10 @@ def _make_one(
         go_on=lambda: report(*at),
     )  # fmt: skip
     residual, why = delivering.measure_again(
-        made.path, picture, late_s=active[0].late_s, workplace=settings.cache / f"again-{os.getpid()}",
+        made.path,
+        picture,
+        late_s=active[0].late_s,
+        workplace=settings.cache / f"again-{os.getpid()}",
         channels=_channels(active),
     )
     return {

@@ -169,8 +169,12 @@ def measurement_json(
         "ppm": line.ppm if line else None,
         "jumps": [
             {
-                "at_s": jump.at_s, "samples": jump.samples(sample_rate), "step_s": jump.step_s, "low_s": jump.low_s,
-                "high_s": jump.high_s, "standard_error_s": jump.se_step_s,
+                "at_s": jump.at_s,
+                "samples": jump.samples(sample_rate),
+                "step_s": jump.step_s,
+                "low_s": jump.low_s,
+                "high_s": jump.high_s,
+                "standard_error_s": jump.se_step_s,
             }
             for jump in (line.jumps if line else ())
         ],
@@ -257,9 +261,7 @@ def walk_json(walked: Walked) -> dict[str, Any]:
         "fps": str(walked.rate.fps),
         "drop": walked.rate.drop,
         "recordings": [recording_json(name, one, walked.sources[name]) for name, one in walked.recordings.items()],
-        "pairings": [
-            pairing_json(one, walked.recordings[one.sound].facts.sample_rate) for one in walked.pairings
-        ],
+        "pairings": [pairing_json(one, walked.recordings[one.sound].facts.sample_rate) for one in walked.pairings],
         "unpaired": [{"path": item.key, "reason": item.reason} for item in walked.unpaired],
         "unreadable": [{"path": path, "reason": reason} for path, reason in walked.unreadable],
     }

@@ -9,6 +9,7 @@ from sqlmodel import Session
 from vesk.actions import intake as intake_action
 from vesk.actions import measure as measure_action
 from vesk.actions import pairing as pairing_action
+from vesk.actions import striking as striking_action
 from vesk.actions import turnover as turnover_action
 from vesk.jobs.queue import LATER, SOON, STALLED_S, URGENT, enqueue
 from vesk.jobs.tracked import tracked
@@ -31,6 +32,9 @@ def intake(day_id: int) -> None:
             what = f"listening to {row.name}"
             progress.open_one(session, day_id=day_id, kind="listen", subject_id=recording_id, what=what)
             enqueue(session, "vesk:listen", priority=SOON, recording_id=recording_id)
+            what = f"looking for claps in {row.name}"
+            progress.open_one(session, day_id=day_id, kind="strikes", subject_id=recording_id, what=what)
+            enqueue(session, "vesk:find_strikes", priority=LATER, recording_id=recording_id)
         _pair_and_measure(session, settings, day)
 
 
@@ -69,6 +73,16 @@ def listen(recording_id: int) -> None:
     with tracked(settings, "listen", recording_id) as (session, report):
         if report(0, 1):
             measure_action.listen(session, settings, recording_id)
+            report(1, 1)
+
+
+@tasks.task(name="find_strikes")
+def find_strikes(recording_id: int) -> None:
+    """Propose the claps of one recording."""
+    settings = from_environment()
+    with tracked(settings, "strikes", recording_id) as (session, report):
+        if report(0, 1):
+            striking_action.keep_strikes(session, settings, recording_id)
             report(1, 1)
 
 

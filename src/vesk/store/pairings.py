@@ -15,6 +15,13 @@ def of_day(session: Session, day_id: int) -> list[Pairing]:
     return list(session.exec(select(Pairing).where(Pairing.day_id == day_id).order_by(col(Pairing.id))))
 
 
+def sharing(session: Session, rows: list[Pairing]) -> list[Pairing]:
+    """Return the pairings that share a picture or a sound with any of `rows`, themselves among them."""
+    pictures, sounds = {row.picture_id for row in rows}, {row.sound_id for row in rows}
+    query = select(Pairing).where(col(Pairing.picture_id).in_(pictures) | col(Pairing.sound_id).in_(sounds))
+    return list(session.exec(query.order_by(col(Pairing.id))))
+
+
 def get(session: Session, pairing_id: int) -> Pairing:
     """Return a pairing."""
     pairing = session.get(Pairing, pairing_id)

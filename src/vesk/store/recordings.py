@@ -31,3 +31,13 @@ def by_id(session: Session, ids: set[int]) -> dict[int, Recording]:
     """Return several recordings by their numbers."""
     rows = session.exec(select(Recording).where(col(Recording.id).in_(ids)))
     return {row.id: row for row in rows if row.id is not None}
+
+
+def neighbours(session: Session, row: Recording) -> tuple[int | None, int | None]:
+    """Return the recordings before and after one of its day, by path."""
+    before = select(Recording.id).where(Recording.day_id == row.day_id, col(Recording.path) < row.path)
+    after = select(Recording.id).where(Recording.day_id == row.day_id, col(Recording.path) > row.path)
+    return (
+        session.exec(before.order_by(col(Recording.path).desc()).limit(1)).first(),
+        session.exec(after.order_by(col(Recording.path)).limit(1)).first(),
+    )

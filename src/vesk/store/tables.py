@@ -102,6 +102,30 @@ class Recording(SQLModel, table=True):
     unpaired: str = ""  # why it has no partner
 
 
+class StrikeRow(SQLModel, table=True):
+    """A sync point on a recording: heard at a moment, or seen closed on a frame. Proposed by Vesk, decided by a person.
+
+    A clap seen keeps the clap that was heard with it, which tells the camera's internal sound delay.
+    """
+
+    __tablename__ = "strike"
+    __table_args__ = (
+        CheckConstraint("how IN ('heard', 'seen')"),
+        CheckConstraint("state IN ('proposed', 'confirmed', 'refused')"),
+    )
+    id: Optional[int] = Field(default=None, primary_key=True)
+    recording_id: int = Field(foreign_key="recording.id", index=True)
+    how: str
+    kind: str  # clap or tone
+    heard_us: Optional[int] = Field(default=None, sa_column=Column(BigInteger, nullable=True))
+    frame: Optional[int] = None  # the first that shows it closed
+    proposed_frame: Optional[int] = None
+    likely: float  # heard: 0 to 1; seen: clearness, 2 and more is clear
+    state: str = "proposed"
+    decided_by: str = ""
+    version: int = 1
+
+
 class Pairing(SQLModel, table=True):
     """One camera recording and one sound recording that share real time."""
 

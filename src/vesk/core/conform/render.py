@@ -124,9 +124,7 @@ def render(parts: list[Part], *, frames: int, channels: int, sample_rate: int) -
         yield render_block(parts, start, min(BLOCK, frames - start), channels=channels, sample_rate=sample_rate)
 
 
-def render_block(
-    parts: list[Part], start: int, count: int, *, channels: int, sample_rate: int
-) -> NDArray[np.float32]:
+def render_block(parts: list[Part], start: int, count: int, *, channels: int, sample_rate: int) -> NDArray[np.float32]:
     """Render picture samples ``start`` to ``start + count`` of several parts: (count, channels); the later wins."""
     out = np.zeros((count, channels), np.float32)
     for part in parts:

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from dataclasses import dataclass
 
-TIMECODE, SOUND = "timecode", "sound"
+TIMECODE, SOUND, STRIKE = "timecode", "sound", "strike"
 
 
 @dataclass(frozen=True, slots=True)
@@ -14,7 +14,7 @@ class Evidence:
     Attributes
     ----------
     kind : str
-        `TIMECODE` or `SOUND`.
+        `TIMECODE`, `SOUND` or `STRIKE`.
     offset_s : float or None
         Picture time of sound sample 0 by this evidence, seconds; None when it says nothing.
     uncertainty_s : float or None

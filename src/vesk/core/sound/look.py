@@ -150,7 +150,7 @@ def correlate_windows(picture: Hearing, sound: Hearing, cells: Stretch, guess: C
     surprise = ndimage.minimum_filter1d(surprise, TOLERANCE, axis=1)
     surprise[silent[:, 0]] = 0.0
     step = 1 / ratio
-    return Curves(heights, surprise, lag0 - reach * step, at, step)
+    return Curves(heights, surprise, np.asarray(lag0 - reach * step, np.float64), at, step)
 
 
 def log10_tail(total: float, windows: int) -> float:
@@ -278,4 +278,5 @@ def _repeat(curves: Curves, line: NDArray[np.float64]) -> tuple[float, float]:
         stacked += curves.surprise[row, centre[row] - below : centre[row] + above + 1]
     stacked[np.abs(shifts) <= _BESIDE] = 0
     other = int(np.argmax(stacked))
-    return float(shifts[other] * curves.step / WORK_RATE), max(0.0, float(stacked[other] - rows.size) / (total - rows.size))
+    ratio = float(stacked[other] - rows.size) / (total - rows.size)
+    return float(shifts[other] * curves.step / WORK_RATE), max(0.0, ratio)

@@ -14,6 +14,7 @@ from vesk.core.sound.features import FEATURE_RATE
 from vesk.core.sound.hearing import Hearing
 from vesk.core.sound.look import SPOKE, Place, look_at
 from vesk.core.sound.measurement import AMBIGUOUS, MATCHED, Heard, Line, Measurement, Rival, TracePoint, refused
+from vesk.core.sound.private import private_shares
 from vesk.core.sound.trace import Traced, trace
 
 ACCEPT_LOG10 = -6.0
@@ -30,6 +31,11 @@ _CLAP_SE_S = 30e-6
 _CRYSTAL_PPM = 50.0
 _LATER_S = 0.002  # 70 cm: nearer together, channels of one recorder count as one place
 _CLEARER = 1.15
+
+_TWO_EVENTS = (
+    "they share a sound, but each holds loud sound that the other lacks ({:.1%} and {:.1%} of its loud moments): "
+    "a playback that two takes share cannot settle which belongs"
+)
 
 __all__ = ["Hearing", "measure", "measure_channels"]
 
@@ -271,11 +277,19 @@ def _decide(places: list[Place], picture: Hearing, sound: Hearing) -> Measuremen
         None,
     )
     second = rival or next(iter(places[1:]), None)
+    reason = ""
+    if rival is not None:
+        share = rival.strength / best.strength
+        reason = f"it fits at two places, {at:+.3f} s and, {share:.0%} as well, {rival.guess.offset_s:+.3f} s"
+    else:
+        private = private_shares(picture, sound, traced.line)
+        if private.two_events:
+            reason = _TWO_EVENTS.format(private.picture, private.sound)
     head, tail = traced.stretch.head_s, traced.stretch.tail_s
     return replace(
         basics,
-        decision=AMBIGUOUS if rival else MATCHED,
-        reason=f"it fits at two places, {at:+.3f} s and {rival.guess.offset_s:+.3f} s" if rival else "",
+        decision=AMBIGUOUS if reason else MATCHED,
+        reason=reason,
         line=traced.line,
         head_s=head,
         middle_s=(head + tail) / 2,

@@ -33,9 +33,7 @@ class Level:
     surprise: NDArray[np.float32]
 
 
-def find_levels(
-    picture: Hearing, sound: Hearing, cells: Stretch, place: Place, others: list[Place]
-) -> list[Level]:
+def find_levels(picture: Hearing, sound: Hearing, cells: Stretch, place: Place, others: list[Place]) -> list[Level]:
     """Find the lines that stretches of the take lie on: the place's own first.
 
     Parameters

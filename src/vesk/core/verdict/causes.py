@@ -119,16 +119,10 @@ def give_verdict(
     if known.off_speed:
         text = f"Off-speed picture: {known.off_speed}. Its playback is no real time, so no sound can lie along it."
         return Verdict(OFF_SPEED, text, "unless it was recorded at the rate it plays at", "off-speed", holds=False)
-    if found.decision == REFUSED or found.line is None:
+    if found.decision == REFUSED or found.line is None or known.better:
         return _nothing(found, names, known)
-    if found.decision == AMBIGUOUS:
-        return Verdict(
-            AMBIGUOUS_FIT,
-            f"Ambiguous: {found.reason}; the second reaches {found.runner_up_ratio or 0:.0%} of the first.",
-            "unless one of the two places is known to be the right take",
-            "fits at two places",
-            holds=False,
-        )
+    if found.decision == AMBIGUOUS or known.rival:
+        return _ambiguous(found, known)
     limit = float(tolerance.seconds(fps))
     known = replace(known, fps=float(fps), tolerance_s=limit, span_s=found.tail_s - found.head_s)
     points = (found.head_s, found.middle_s, found.tail_s)
@@ -141,11 +135,31 @@ def give_verdict(
     return Verdict(cause, text, _unless(cause, names), brief, cause == WITHIN, considered[:_MOST_CONSIDERED])
 
 
+def _ambiguous(found: Measurement, known: Setting) -> Verdict:
+    if known.rival:
+        return Verdict(
+            AMBIGUOUS_FIT,
+            f"Ambiguous: {known.rival} fits the same moments about as well, and one device cannot have recorded both: "
+            "a shared playback, or another take of the same lines.",
+            "unless slate, timecode or a clap says which of the two it is",
+            f"fits {known.rival} as well",
+            holds=False,
+        )
+    return Verdict(
+        AMBIGUOUS_FIT,
+        f"Ambiguous: {found.reason}.",
+        "unless slate, timecode or a clap says which of the two it is",
+        "ambiguous: listen to it",
+        holds=False,
+    )
+
+
 def _nothing(found: Measurement, names: Names, known: Setting) -> Verdict:
     if known.better:
+        why = found.reason or "what is common here fits there better"
         return Verdict(
             WRONG_PARTNER,
-            f"Wrong partner: this picture's sound is in {known.better}, not here ({found.reason}).",
+            f"Wrong partner: this picture's sound is in {known.better}, not here ({why}).",
             f"unless {known.better} is itself another take of the same lines",
             f"belongs to {known.better}",
             holds=False,

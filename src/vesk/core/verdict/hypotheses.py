@@ -55,7 +55,9 @@ class Setting:
     seen_s : tuple of (float, float) or None
         What claps seen say of the error as laid: the interval it lies in, seconds.
     better : str
-        A recording that fits the same picture and moment, where there is one.
+        A recording that fits the same picture and moment better, where there is one.
+    rival : str
+        A recording that fits the same moments about as well, where there is one.
     off_speed : str
         Why the picture is taken as off-speed; empty when it is not.
     """
@@ -67,6 +69,7 @@ class Setting:
     sample_rate: int = 48_000
     seen_s: tuple[float, float] | None = None
     better: str = ""
+    rival: str = ""
     off_speed: str = ""
 
 

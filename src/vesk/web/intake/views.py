@@ -8,7 +8,7 @@ from fractions import Fraction
 from flask import Blueprint, redirect, render_template, request, url_for
 from flask.typing import ResponseReturnValue
 
-from vesk.actions import intake
+from vesk.actions import intake, striking
 from vesk.actions.intake import facts_of
 from vesk.core.errors import RefusedError, VeskError
 from vesk.core.timecode import FrameRate
@@ -80,7 +80,8 @@ def _show(day_id: int, *, status: int = 200, problem: str = "", said: str = "") 
         frame=frame,
         listed=listed,
         odd=[row for row in rows if row.state != "ready"],
-        sources=days.sources(session(), day_id),
+        sources=(listed_sources := days.sources(session(), day_id)),
+        delays={source.id: striking.source_delay(session(), source) for source in listed_sources},
         total=sum(row.size for row in rows),
         problem=problem,
         said=said,
@@ -121,6 +122,22 @@ def describe(source_id: int) -> ResponseReturnValue:
         session().rollback()
         return _show(day_id, status=422, problem=str(error))
     return _show(day_id, said=f"Source {source.tag} is saved; every pairing of it follows.")
+
+
+@bp.post("/sources/<int:source_id>/delay")
+def delay_from_claps(source_id: int) -> ResponseReturnValue:
+    """Enter the internal sound delay that a camera's confirmed claps show."""
+    day_id = days.get_source(session(), source_id).day_id
+    try:
+        version = request.form.get("version", "")
+        if not version.isdecimal():
+            raise RefusedError("The page is out of date. Load it again.")
+        source = striking.take_delay(session(), settings(), source_id, version=int(version))
+        session().commit()
+    except VeskError as error:
+        session().rollback()
+        return _show(day_id, status=422, problem=str(error))
+    return _show(day_id, said=f"Source {source.tag}: {source.delay_us / 1000:+.1f} ms, by its claps.")
 
 
 def _number(text: str, unit: str) -> Fraction:

@@ -1,0 +1,89 @@
+"""One recording: everything known of it, its channels, its pictures, its claps."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+
+from flask import Blueprint, request
+from flask.typing import ResponseReturnValue
+
+from vesk.actions import standing, striking
+from vesk.actions.intake import facts_of
+from vesk.core.errors import RefusedError, StaleError, VeskError
+from vesk.store import days, recordings, strikes
+from vesk.store.tables import Recording, StrikeRow
+from vesk.web.recording.waveform import HEIGHT, WIDTH, waveforms
+from vesk.web.shared import render, session, settings
+from vesk.web.shared.page import day_frame
+
+bp = Blueprint("recording", __name__, template_folder="templates")
+
+
+@dataclass(frozen=True, slots=True)
+class Clap:
+    """A clap seen, with the frames to choose from: the first on which it is closed."""
+
+    row: StrikeRow
+    frames: tuple[int, ...]
+    heard_s: float | None
+
+
+def _claps(row: Recording, found: list[StrikeRow]) -> list[Clap]:
+    last = int(row.facts.get("frames") or 1) - 1
+    claps = []
+    for one in found:
+        if one.how != strikes.SEEN or one.frame is None:
+            continue
+        first = max(0, min((one.proposed_frame or one.frame) - striking.SHOWN_AROUND, last))
+        frames = tuple(range(first, min(last, first + 2 * striking.SHOWN_AROUND) + 1))
+        claps.append(Clap(one, frames, None if one.heard_us is None else one.heard_us / 1e6))
+    return claps
+
+
+def _show(recording_id: int, *, status: int = 200, problem: str = "", said: str = "") -> ResponseReturnValue:
+    opened = session()
+    row = recordings.get(opened, recording_id)
+    frame = day_frame(row.day_id)
+    found = strikes.of_recordings(opened, [recording_id]).get(recording_id, [])
+    source = days.get_source(opened, row.source_id) if row.source_id else None
+    usable = row.state == "ready"
+    facts = facts_of(row) if row.facts else None
+    joined = [now for now in standing.of_day(opened, frame.day) if recording_id in {now.picture.id, now.sound.id}]
+    return render(
+        "recording/page.html", "recording/_recording.html", status=status, frame=frame, row=row, facts=facts,
+        source=source, problem=problem, said=said, joined=joined,
+        label=facts.label(frame.clock) if facts else "",
+        drawn=waveforms(standing.located(settings(), frame.day, row)) if usable else [],
+        wave=(WIDTH, HEIGHT),
+        strip=striking.contact_frames(facts.frames) if usable and facts and facts.frames else [],
+        heard=[one for one in found if one.how == strikes.HEARD],
+        claps=_claps(row, found),
+        beside=recordings.neighbours(opened, row),
+    )  # fmt: skip
+
+
+@bp.get("/recordings/<int:recording_id>")
+def show(recording_id: int) -> ResponseReturnValue:
+    """Show a recording."""
+    return _show(recording_id)
+
+
+@bp.post("/strikes/<int:strike_id>")
+def decide(strike_id: int) -> ResponseReturnValue:
+    """Confirm the frame on which a clap is first seen closed, or that there is none."""
+    form = request.form
+    row = session().get(StrikeRow, strike_id)
+    if row is None:
+        raise RefusedError("That clap is not here any more. Load the page again.")
+    recording_id = row.recording_id
+    try:
+        chosen = form.get("frame", "")
+        if not (form.get("version", "").isdecimal() and (chosen.isdecimal() or chosen == "none")):
+            raise RefusedError("The page is out of date. Load it again.")
+        frame = None if chosen == "none" else int(chosen)
+        striking.decide(session(), settings(), strike_id, version=int(form["version"]), frame=frame)
+        session().commit()
+    except VeskError as error:
+        session().rollback()
+        return _show(recording_id, status=409 if isinstance(error, StaleError) else 422, problem=str(error))
+    return _show(recording_id, said="No clap there." if frame is None else f"Closed on frame {frame}: confirmed.")

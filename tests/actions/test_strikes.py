@@ -1,0 +1,130 @@
+"""Claps kept, confirmed by a person, and what they then say of a pairing and of a camera."""
+
+import shutil
+from datetime import date
+
+import pytest
+from tests.conftest import PAL, SHORT, make_shoot, name_ferry
+
+from vesk.actions import intake, measure, pairing, standing, striking
+from vesk.core.errors import RefusedError, StaleError
+from vesk.store import days, recordings, strikes
+from vesk.web import create_app
+
+
+@pytest.fixture
+def day(db, settings, ferry, tmp_path):
+    """Return the first two takes of A with their sound, measured and searched for claps."""
+    folder = tmp_path / "media"
+    shutil.copytree(ferry.folder, folder, ignore=shutil.ignore_patterns("B004*", "3[2346]*", "A006_00[34567]*", "WT*"))
+    named = name_ferry(db, settings, folder)
+    intake.take_in(db, settings, named)
+    for pid in pairing.pair_day(db, settings, named):
+        measure.measure_pairing(db, settings, pid)
+    for row in recordings.ready_of_day(db, named.id):
+        striking.keep_strikes(db, settings, row.id)
+    db.commit()
+    return named
+
+
+def take(db, day, name="A006_001.mov"):
+    return next(now for now in standing.of_day(db, day) if now.picture.name == name)
+
+
+def seen(now):
+    """Return the clearest clap seen: the first, since they come by likelihood."""
+    return next(row for row in now.picture_strikes if row.how == strikes.SEEN)
+
+
+def test_the_clap_is_proposed_on_its_frame_and_bounds_the_error(db, day, ferry):
+    now = take(db, day)
+    true = next(r for r in ferry.truth["recordings"] if r["path"].endswith("A006_001.mov"))
+    assert seen(now).frame == true["clap_frame"]
+    evidence = {item.kind: item for item in now.evidence}
+    assert "proposed" in evidence["strike"].says
+    bound = now.error_by_claps(confirmed=False)
+    assert bound.low_s - 0.001 <= now.errors.head_s <= bound.high_s + 0.001
+    assert bound.high_s - bound.low_s <= 0.0401
+    assert now.setting.seen_s is None  # nobody confirmed it
+
+
+def test_confirmed_claps_give_the_cameras_internal_delay(db, settings, day):
+    source = next(one for one in days.sources(db, day.id) if one.tag == "A")
+    with pytest.raises(RefusedError, match="No clap"):
+        striking.take_delay(db, settings, source.id, version=source.version)
+    for name in ("A006_001.mov", "A006_002.mov"):
+        row = seen(take(db, day, name))
+        striking.decide(db, settings, row.id, version=row.version, frame=row.frame)
+    found = striking.source_delay(db, source)
+    assert (found.agreeing, found.claps) == (2, 2)
+    assert found.low_s <= 0.0005  # its sound is in place, within what two claps can tell
+    assert found.high_s >= -0.0005
+    assert found.high_s - found.low_s < 0.04
+    assert take(db, day).setting.seen_s is not None
+    assert take(db, day).verdict.cause == "sub-frame slip"
+    striking.take_delay(db, settings, source.id, version=source.version)
+    assert take(db, day).late_s == pytest.approx(take(db, day).late_s, abs=1e-6)
+    assert source.delay_us == round(found.middle_s * 1e6)
+
+
+def test_a_camera_whose_sound_is_a_frame_early_is_told_from_an_offset(db, settings, tmp_path):
+    """Sound fits sound perfectly and the picture is a frame off: only the clap seen can tell."""
+    text = SHORT.format(rate="25", jam="07:30:00", start="09:00:00").replace(
+        "phase = 0.2", "phase = 0.0\nlate_ms = -40.0"
+    )
+    (tmp_path / "media").mkdir()
+    folder = make_shoot(text, tmp_path / "media", processes=1).folder
+    named = intake.name_day(
+        db, settings, production="The Lantern Ferry", number=7, shot_on=date(2027, 3, 19), rate=PAL, folder=str(folder)
+    )
+    intake.take_in(db, settings, named)
+    (pid,) = pairing.pair_day(db, settings, named)
+    measure.measure_pairing(db, settings, pid)
+    for row in recordings.ready_of_day(db, named.id):
+        striking.keep_strikes(db, settings, row.id)
+    for source, metres in zip(days.sources(db, named.id), (1000, 500), strict=True):
+        source.distance_mm = metres
+    (now,) = standing.of_day(db, named)
+    assert now.verdict.cause == "whole-frame offset"
+    row = seen(now)
+    striking.decide(db, settings, row.id, version=row.version, frame=row.frame)
+    (now,) = standing.of_day(db, named)
+    assert now.verdict.cause == "camera's internal sound delay"
+    striking.take_delay(db, settings, now.picture_source.id, version=1)
+    (now,) = standing.of_day(db, named)
+    assert now.picture_source.delay_us == pytest.approx(-40_000, abs=21_000)  # one clap: good to half a frame
+    assert abs(now.errors.head_s) < 0.022
+
+
+def test_decisions_stay_are_refused_when_stale_and_survive_a_new_search(db, settings, day):
+    row = seen(take(db, day))
+    striking.decide(db, settings, row.id, version=1, frame=None)
+    with pytest.raises(StaleError):
+        striking.decide(db, settings, row.id, version=1, frame=20)
+    with pytest.raises(RefusedError, match="frames 0 to"):
+        striking.decide(db, settings, row.id, version=2, frame=100_000)
+    db.commit()
+    before = len(strikes.of_recordings(db, [row.recording_id])[row.recording_id])
+    striking.keep_strikes(db, settings, row.recording_id)
+    db.commit()
+    kept = strikes.of_recordings(db, [row.recording_id])[row.recording_id]
+    assert len(kept) == before
+    assert [one.state for one in kept if one.id == row.id] == ["refused"]
+
+
+def test_the_recordings_page_shows_claps_and_takes_the_persons_word(db, settings, day):
+    app = create_app(settings)
+    app.config["WTF_CSRF_ENABLED"] = False
+    client = app.test_client()
+    now = take(db, day)
+    row = seen(now)
+    page = client.get(f"/recordings/{now.picture.id}")
+    assert f'value="{row.frame}" class="frame chosen"' in page.text
+    assert page.text.count('class="wave"') == 1
+    answer = client.post(f"/strikes/{row.id}", data={"version": row.version, "frame": row.frame})
+    assert f"Closed on frame {row.frame}: confirmed." in answer.text
+    stale = client.post(f"/strikes/{row.id}", data={"version": row.version, "frame": "none"})
+    assert stale.status_code == 409
+    assert "confirmed" in client.get(f"/bench/{now.pairing.id}").text
+    intake_page = client.get(f"/days/{day.id}/intake").text
+    assert "1 of 1 claps" in intake_page
