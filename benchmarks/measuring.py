@@ -186,6 +186,13 @@ def traps(scale: float) -> None:
         print(f"{name:36}{count:4}{wrong:9}{min(one.log10_false_alarm for one in found):12.1f}")
     ambiguous = [measure(*map(hear, _loop(seed))) for seed in range(max(4, int(12 * scale)))]
     print(f"{'music that repeats':36}{len(ambiguous):4}{sum(one.decision == MATCHED for one in ambiguous):9}")
+    print("\nplayback under the talk of two takes  n  matched   (under one take, which is a pair: matched)")
+    for over_talk in (3.0, 0.0, -6.0):
+        cases = range(max(4, int(20 * scale)))
+        two = [measure(*map(hear, _playback(seed, over_talk, same=False))).decision for seed in cases]
+        one = [measure(*map(hear, _playback(seed, over_talk, same=True))).decision for seed in cases]
+        name = f"music {over_talk:+.0f} dB over talk"
+        print(f"{name:36}{len(two):4}{two.count(MATCHED):9}   ({one.count(MATCHED)})")
 
 
 def _other_take(seed: int) -> tuple[NDArray[np.float32], NDArray[np.float32]]:
@@ -223,6 +230,36 @@ def _loop(seed: int) -> tuple[NDArray[np.float32], NDArray[np.float32]]:
     music = np.tile(bar, 12)
     later = music[WORK_RATE : 21 * WORK_RATE]
     return music[: 20 * WORK_RATE], paths.reverberant(later, WORK_RATE, seed=seed, amount=0.3)
+
+
+def _music(seconds: float, seed: int) -> NDArray[np.float32]:
+    """Plucked chords and a drum: never the same bar twice."""
+    rng = np.random.default_rng(seed)
+    out = np.zeros(int(seconds * WORK_RATE))
+    at = 0
+    while at < out.size:
+        for pitch in rng.choice([110, 131, 147, 165, 196, 220, 262, 294, 330, 392], 3):
+            t = np.arange(min(int(rng.uniform(0.3, 0.9) * WORK_RATE), out.size - at)) / WORK_RATE
+            tones = sum(np.sin(2 * np.pi * pitch * k * t + rng.uniform(0, 6)) / k for k in range(1, 12))
+            out[at : at + t.size] += tones * np.exp(-3 * t)
+        at += int(rng.choice([0.25, 0.5]) * WORK_RATE)
+        beat = np.arange(max(0, min(1600, out.size - at)))
+        out[at : at + beat.size] += rng.normal(size=beat.size) * np.exp(-beat / 300)
+    return np.asarray(out / out.std(), np.float32)
+
+
+def _playback(seed: int, over_talk_db: float, *, same: bool) -> tuple[NDArray[np.float32], NDArray[np.float32]]:
+    music = _music(40, seed)
+    talks = [material.talk(60, seed % 20 + n)[: music.size] for n in ((0, 0) if same else (0, 50))]
+    gain = 10 ** (-over_talk_db / 20)
+    heard = [
+        paths.with_noise(
+            paths.reverberant(music + gain * talk / talk.std(), WORK_RATE, seed=seed * 2 + n, amount=amount),
+            material.hiss(music.size, seed * 2 + n), snr_db,
+        )
+        for n, (talk, amount, snr_db) in enumerate(zip(talks, (0.5, 0.05), (15.0, 30.0), strict=True))
+    ]  # fmt: skip
+    return heard[0], heard[1][WORK_RATE // 2 :]
 
 
 def claps(scale: float) -> None:
