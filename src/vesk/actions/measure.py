@@ -18,6 +18,8 @@ def listen(session: Session, settings: Settings, recording_id: int) -> None:
     place = standing.located(settings, days.get_day(session, row.day_id), row)
     try:
         cache.listen(place.path, place.facts, place.kept)
+        row.heard = cache.heard(place.kept)
+        session.add(row)
     except MediaError as error:
         row.state = "unreadable" if place.path.exists() else "vanished"
         row.problem = f"{row.path}: {error.reason}. {error.advice}"

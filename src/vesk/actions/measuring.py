@@ -28,8 +28,11 @@ def measure_by_sound(
     wanted = channels or (None, None)
     lists = []
     for one, only in zip((picture, sound), wanted, strict=True):
-        own = cache.matching_channels(one.facts) if only is None else (only,)
+        own = cache.matching_channels(one.facts, one.kept) if only is None else (only,)
         lists.append([cache.hearing(one.kept, channel) for channel in own])
+    for one, own_list in zip((picture, sound), lists, strict=True):
+        if not own_list:
+            return refused(f"the only sound in {one.path.name} is timecode")
     found = measure_channels(*lists, proposal_s=proposal_s)
     return found if channels is None else replace(found, picture_channel=channels[0], channel=channels[1])
 

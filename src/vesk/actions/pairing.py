@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from sqlmodel import Session
 
-from vesk.actions.intake import facts_of
+from vesk.actions.day_known import known_of_day
 from vesk.core.pairing.by_timecode import pair_by_timecode
 from vesk.settings import Settings
 from vesk.store import days, journal, pairings, recordings
@@ -19,8 +19,8 @@ def pair_day(session: Session, settings: Settings, day: Day) -> list[int]:
     day_id = day.id or 0
     rate = days.rate_of(day)
     rows = recordings.ready_of_day(session, day_id)
-    tags = {source.id: source.tag for source in days.sources(session, day_id)}
-    spans = [facts_of(row).span(str(row.id), row.name, tags.get(row.source_id, ""), rate) for row in rows]
+    known = known_of_day(session, day).recordings
+    spans = [one.span() for one in known.values() if not one.aside]
     proposals, alone = pair_by_timecode(spans, rate)
     present = {(p.picture_id, p.sound_id): p for p in pairings.of_day(session, day_id)}
     for proposal in proposals:
@@ -37,7 +37,9 @@ def pair_day(session: Session, settings: Settings, day: Day) -> list[int]:
             session.delete(row)
     reasons = {int(item.key): item.reason for item in alone}
     for recording in rows:
-        recording.unpaired = reasons.get(recording.id or 0, "")
+        own = known[str(recording.id)]
+        recording.start, recording.clock, recording.aside = own.start, own.clock, own.aside
+        recording.unpaired = own.aside or reasons.get(recording.id or 0, "")
         session.add(recording)
     session.flush()
     journal.note(

@@ -175,16 +175,11 @@ class Standing:
     @property
     def evidence(self) -> list[Evidence]:
         """What timecode and sound say, side by side: picture time of sound sample 0."""
-        label = facts_of(self.picture)
         half_frame = float(1 / self.fps) / 2
-        gathered = [
-            Evidence(
-                TIMECODE,
-                float(self.pairing.offset),
-                half_frame,
-                f"headers: {label.timecode or '—'}, time reference",
-            )
-        ]
+        by = [(self.picture_source.tag, self.picture.clock), (self.sound_source.tag, self.sound.clock)]
+        says = ", ".join(f"{tag} by its {clock or 'header'}" for tag, clock in by)
+        coded = all(clock == "LTC" for _, clock in by)
+        gathered = [Evidence(TIMECODE, float(self.pairing.offset), 0.001 if coded else half_frame, says)]
         found = self.found
         if found is None:
             gathered.append(Evidence(SOUND, None, None, "not measured yet"))

@@ -53,7 +53,7 @@ def strikes_of(one: Located, *, most: int = 8, looked_at: int = 3) -> Strikes:
     heard: list[Strike] = []
     if one.facts.channels:
         one.ensure_heard()
-        for channel in cache.matching_channels(one.facts):
+        for channel in cache.matching_channels(one.facts, one.kept):
             hearing = cache.hearing(one.kept, channel)
             heard += find_strikes(hearing.window(0, hearing.size), most=most)
         heard = sorted(heard, key=lambda strike: -strike.score)

@@ -12,6 +12,7 @@ from typing import Any
 
 from vesk.actions import delivering, measuring
 from vesk.actions.intake import propose_tag
+from vesk.actions.known import DayKnown, Item, know_day
 from vesk.actions.located import Located, locate
 from vesk.actions.turnover import write_report
 from vesk.core.conform.correction import Correction, propose
@@ -23,7 +24,7 @@ from vesk.core.timecode import FrameRate
 from vesk.core.timemap import exact_seconds
 from vesk.core.tolerance import Tolerance
 from vesk.core.verdict.causes import Names, Setting, Verdict, give_verdict
-from vesk.media import scan
+from vesk.media import cache, scan
 from vesk.media.facts import PICTURE, Facts
 
 Tell = Callable[[str], None]
@@ -52,19 +53,29 @@ class Walked:
     unpaired: list[Unpaired]
     unreadable: list[tuple[str, str]]
     rate: FrameRate
+    known: DayKnown
 
 
-def walk_folder(folder: Path, cache: Path, *, rate: FrameRate | None = None, tell: Tell = lambda _: None) -> Walked:
+def walk_folder(
+    folder: Path,
+    cache_folder: Path,
+    *,
+    rate: FrameRate | None = None,
+    tell: Tell = lambda _: None,
+    measure: bool = True,
+) -> Walked:
     """Pair a folder's recordings by timecode and measure every pairing by sound.
 
     Parameters
     ----------
     folder : Path
         Walked as at intake.
-    cache : Path
+    cache_folder : Path
         Where features are kept between runs.
     rate : FrameRate, optional
         The day's; by default the one most pictures have.
+    measure : bool
+        Whether to measure the pairings; without, what is known is all that is wanted.
     """
     found: dict[str, Located] = {}
     unreadable: list[tuple[str, str]] = []
@@ -76,18 +87,36 @@ def walk_folder(folder: Path, cache: Path, *, rate: FrameRate | None = None, tel
         try:
             if item.problem:
                 raise MediaError(name, item.problem)
-            found[name] = locate(item.path, cache)
+            found[name] = locate(item.path, cache_folder)
         except MediaError as error:
             unreadable.append((name, f"{error.reason}. {error.advice}".strip()))
     rate = rate or _usual_rate(list(found.values()))
     tags = _tags(found)
-    spans = [one.facts.span(name, Path(name).name, tags[name], rate) for name, one in found.items()]
-    proposals, alone = pair_by_timecode(spans, rate)
+    items = []
+    for name, one in found.items():
+        tell(f"listening to {name}")
+        heard = _listened(one, unreadable, name)
+        items.append(Item(name, name, tags[name], one.facts, heard, one.kept.folder.name, one.path.stat().st_size))
+    known = know_day(items, rate, unreadable=unreadable)
+    proposals, alone = pair_by_timecode([one.span() for one in known.recordings.values() if not one.aside], rate)
+    alone += [Unpaired(name, one.aside) for name, one in known.recordings.items() if one.aside]
     measured = []
-    for proposal in proposals:
+    for proposal in proposals if measure else ():
         tell(f"measuring {proposal.picture} with {proposal.sound}")
         measured.append(_measure(found, tags, proposal))
-    return Walked(found, tags, measured, alone, unreadable, rate)
+    return Walked(found, tags, measured, alone, unreadable, rate, known)
+
+
+def _listened(one: Located, unreadable: list[tuple[str, str]], name: str) -> dict[str, Any]:
+    """Return what is heard on a file's channels; where its sound cannot be decoded, say so and go on."""
+    if not one.facts.channels:
+        return {}
+    try:
+        one.ensure_heard()
+    except MediaError as error:
+        unreadable.append((name, f"{error.reason}. {error.advice}".strip()))
+        return {}
+    return cache.heard(one.kept)
 
 
 def _usual_rate(recordings: list[Located]) -> FrameRate:
@@ -267,7 +296,7 @@ def walk_json(walked: Walked) -> dict[str, Any]:
     }
 
 
-def conform(walked: Walked, out: Path, cache: Path, *, tell: Tell = lambda _: None) -> list[dict[str, Any]]:
+def conform(walked: Walked, out: Path, cache_folder: Path, *, tell: Tell = lambda _: None) -> list[dict[str, Any]]:
     """Deliver every picture whose pairings all matched, with the proposed corrections, and write the report.
 
     No person has checked these: the report says so. Measured again all the same.
@@ -280,7 +309,7 @@ def conform(walked: Walked, out: Path, cache: Path, *, tell: Tell = lambda _: No
             continue
         own = [one for one in walked.pairings if one.picture == name]
         tell(f"delivering {name}")
-        lines.append(_conform_one(walked, name, picture, own, out, cache, taken))
+        lines.append(_conform_one(walked, name, picture, own, out, cache_folder, taken))
     for name, reason in walked.unreadable:
         lines.append({"picture": name, "delivered": "no", "reason": reason})
     write_report(out / "report.csv", lines)
@@ -293,7 +322,7 @@ def _conform_one(
     picture: Located,
     own: list[Measured],
     out: Path,
-    cache: Path,
+    cache_folder: Path,
     taken: set[str],
 ) -> dict[str, Any]:
     unpaired = {item.key: item.reason for item in walked.unpaired}
@@ -301,7 +330,7 @@ def _conform_one(
     facts = walked.recordings[matched[0].sound].facts if matched else picture.facts
     line: dict[str, Any] = {
         "scene": facts.scene, "take": facts.take, "source": walked.sources[name], "picture": name,
-        "start": picture.facts.timecode, "frames": picture.facts.frames, "fps": str(picture.facts.fps),
+        "start": walked.known.recordings[name].label, "frames": picture.facts.frames, "fps": str(picture.facts.fps),
         "sound": " + ".join(one.sound for one in own), "delivered": "no", "checked_by": "nobody",
         "cause": " + ".join(one.verdict.cause for one in own),
         "slip_s": " + ".join(f"{float(one.correction.slip):+.6f}" for one in matched if one.correction),
@@ -331,7 +360,7 @@ def _conform_one(
             shot_on=datetime.now(UTC).date(),
         )
         residual, why = delivering.measure_again(
-            made.path, picture, late_s=0.0, workplace=cache / "again",
+            made.path, picture, late_s=0.0, workplace=cache_folder / "again",
             channels=(matched[0].found.picture_channel, matched[0].found.channel),
         )  # fmt: skip
     except VeskError as error:

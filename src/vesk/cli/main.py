@@ -17,6 +17,8 @@ COMMANDS = {
     "simulate": "make the media of a scenario",
     "probe": "print what files say of themselves",
     "measure": "measure one sound file against one picture file",
+    "ltc": "decode the timecode on a file's sound channels",
+    "intake": "say what is in a folder: facts, clocks, what is odd",
     "strikes": "find the claps of a file, heard and seen",
     "pair": "pair and measure a folder",
     "conform": "pair, measure, correct and deliver a folder",

@@ -19,6 +19,10 @@ class TimeMapError(VeskError):
     """A map between two recordings that cannot be built or asked."""
 
 
+class NamingError(VeskError):
+    """A pattern for file names that cannot be used."""
+
+
 class SignalError(VeskError):
     """An array of sound that a computation cannot use."""
 

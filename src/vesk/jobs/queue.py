@@ -14,7 +14,7 @@ from vesk.settings import Settings
 
 HEARTBEAT_S = 2.0
 STALLED_S = 8.0  # four heartbeats: a busy machine may miss one or two
-URGENT, SOON, LATER = 20, 10, 0
+URGENT, SOON, AFTER, LATER = 20, 10, 5, 0
 
 
 @lru_cache(maxsize=1)

@@ -11,10 +11,11 @@ from vesk.actions import measure as measure_action
 from vesk.actions import pairing as pairing_action
 from vesk.actions import striking as striking_action
 from vesk.actions import turnover as turnover_action
-from vesk.jobs.queue import LATER, SOON, STALLED_S, URGENT, enqueue
+from vesk.jobs.queue import AFTER, LATER, SOON, STALLED_S, URGENT, enqueue
 from vesk.jobs.tracked import tracked
 from vesk.settings import Settings, from_environment
 from vesk.store import days, pairings, progress, recordings, turnovers
+from vesk.store.session import open_session
 from vesk.store.tables import Day, Turnover
 
 tasks = procrastinate.Blueprint()
@@ -73,7 +74,25 @@ def listen(recording_id: int) -> None:
     with tracked(settings, "listen", recording_id) as (session, report):
         if report(0, 1):
             measure_action.listen(session, settings, recording_id)
+            row = recordings.get(session, recording_id)
+            if row.heard.get("ltc"):
+                # Its timecode may lay it elsewhere: paired again once the others are listened to.
+                enqueue(session, "vesk:pair", priority=AFTER, day_id=row.day_id)
             report(1, 1)
+
+
+@tasks.task(name="pair")
+def pair(day_id: int) -> None:
+    """Pair a day again, and have measured what is new."""
+    settings = from_environment()
+    with open_session(settings.sqlalchemy_url) as session:
+        _pair_and_measure(session, settings, days.get_day(session, day_id))
+        session.commit()
+
+
+def pair_again(session: Session, settings: Settings, day: Day) -> None:
+    """Pair a day in the caller's transaction: after a person changed what is known of it."""
+    _pair_and_measure(session, settings, day)
 
 
 @tasks.task(name="find_strikes")

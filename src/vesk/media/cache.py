@@ -8,6 +8,7 @@ import shutil
 from collections.abc import Iterator
 from dataclasses import dataclass
 from pathlib import Path
+from typing import Any
 
 import numpy as np
 import soxr
@@ -15,7 +16,9 @@ from numpy.typing import NDArray
 
 from vesk.core.sound.features import WORK_RATE, onset_features
 from vesk.core.sound.hearing import Hearing
+from vesk.core.sound.levels import hum_share
 from vesk.media import movie
+from vesk.media.channels import ChannelEars
 from vesk.media.facts import PICTURE, Facts
 from vesk.media.peaks import PeaksBuilder
 from vesk.media.sound import SoundReader
@@ -41,9 +44,14 @@ class Kept:
         return self.folder / "peaks.vpk"
 
     @property
+    def heard(self) -> Path:
+        """What each channel is: levels, and timecode where it carries some (JSON)."""
+        return self.folder / "heard.json"
+
+    @property
     def done(self) -> Path:
         """Stands when everything here is complete."""
-        return self.folder / "complete-2"  # 2: working sound scaled to its peak
+        return self.folder / "complete-3"  # 3: channels screened for timecode, levels kept
 
     def work(self, channel: int) -> Path:
         """One channel at the work rate (int16 array)."""
@@ -83,13 +91,15 @@ def listen(path: Path, facts: Facts, store: Kept) -> None:
         return
     store.folder.mkdir(parents=True, exist_ok=True)
     peaks = PeaksBuilder(facts.channels)
-    used = matching_channels(facts)
+    ears = ChannelEars(facts.sample_rate, facts.channels)
+    used = working_channels(facts)
     down = [soxr.ResampleStream(facts.sample_rate, WORK_RATE, 1, dtype="float32") for _ in used]
     gathered: list[list[NDArray[np.float32]]] = [[] for _ in used]
 
     def pass_by(blocks: Iterator[NDArray[np.float32]]) -> Iterator[NDArray[np.float32]]:
-        for block in blocks:
+        for block in _blocks_of(_BLOCK, blocks):
             peaks.add(block)
+            ears.feed(block)
             for slot, channel in enumerate(used):
                 gathered[slot].append(down[slot].resample_chunk(np.ascontiguousarray(block[:, channel])))
             yield block
@@ -102,17 +112,48 @@ def listen(path: Path, facts: Facts, store: Kept) -> None:
         for _ in pass_by(_read_blocks(path)):
             pass
     units: dict[int, float] = {}
+    hums: dict[int, float] = {}
     for slot, channel in enumerate(used):
         tail = down[slot].resample_chunk(np.zeros(0, np.float32), last=True)
         mono = np.concatenate([*gathered[slot], tail])
+        gathered[slot] = []
         # Scaled to its own peak: a sound 60 dB down keeps its 16 bits.
         unit = max(float(np.abs(mono).max(initial=0.0)), 1e-9) / 32767
         _save(store.work(channel), np.rint(mono / unit).astype(np.int16))
         units[channel] = unit
+        hums[channel] = hum_share(mono)
         _save(store.features(channel), onset_features(mono))
     peaks.write(store.peaks)
     store.units.write_text(json.dumps(units), encoding="utf-8")
+    store.heard.write_text(json.dumps(ears.finish(hums)), encoding="utf-8")
     store.done.touch()
+
+
+def sound_blocks(path: Path, facts: Facts) -> Iterator[NDArray[np.float32]]:
+    """Yield a recording's samples in order, whatever file it is: float32 (n, channels), blocks of ten seconds or so."""
+    return _blocks_of(_BLOCK, movie.sound_blocks(path) if facts.kind == PICTURE else _read_blocks(path))
+
+
+def _blocks_of(size: int, blocks: Iterator[NDArray[np.float32]]) -> Iterator[NDArray[np.float32]]:
+    """Gather small blocks (a coder's frames) into larger ones, so that each step has work worth its call."""
+    held: list[NDArray[np.float32]] = []
+    count = 0
+    for block in blocks:
+        held.append(block)
+        count += block.shape[0]
+        if count >= size:
+            yield held[0] if len(held) == 1 else np.concatenate(held)
+            held, count = [], 0
+    if held:
+        yield np.concatenate(held)
+
+
+def heard(store: Kept) -> dict[str, Any]:
+    """Return what was heard on each channel; empty before it was listened to."""
+    if not store.heard.exists():
+        return {}
+    values: dict[str, Any] = json.loads(store.heard.read_text(encoding="utf-8"))
+    return values
 
 
 def _read_blocks(path: Path) -> Iterator[NDArray[np.float32]]:
@@ -121,9 +162,15 @@ def _read_blocks(path: Path) -> Iterator[NDArray[np.float32]]:
             yield reader.read(start, min(_BLOCK, reader.frames - start))
 
 
-def matching_channels(facts: Facts) -> tuple[int, ...]:
-    """Return the channels that sound is matched on: scratch on the first two, a recorder's first eight."""
-    return tuple(range(min(facts.channels, 2 if facts.kind == PICTURE else 8)))
+def working_channels(facts: Facts) -> tuple[int, ...]:
+    """Return the channels that are kept for matching: a camera's first four, a recorder's first eight."""
+    return tuple(range(min(facts.channels, 4 if facts.kind == PICTURE else 8)))
+
+
+def matching_channels(facts: Facts, store: Kept) -> tuple[int, ...]:
+    """Return the channels that sound is matched on: those kept, but for any that carries timecode."""
+    coded = {int(channel) for channel in heard(store).get("ltc", {})}
+    return tuple(channel for channel in working_channels(facts) if channel not in coded)
 
 
 def _save(path: Path, array: NDArray[np.generic]) -> None:

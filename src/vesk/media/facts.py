@@ -45,6 +45,15 @@ class Facts:
         One a channel where given.
     width, height : int
         Of the picture.
+    capture_fps : Fraction or None
+        At which the picture was recorded, where the container says that it differs.
+    camera, created : str
+        From the container: which camera, and when, as written.
+    originator : str
+        From `bext`: which recorder.
+    circled : bool
+    origins : dict of str to str
+        Where each of these comes from: ``bext``, ``iXML``, ``timecode track``, ``container``, ``samples``.
     remarks : tuple of str
         What was inferred or looked odd, a sentence each.
     """
@@ -71,6 +80,12 @@ class Facts:
     track_names: tuple[str, ...] = ()
     width: int = 0
     height: int = 0
+    capture_fps: Fraction | None = None
+    camera: str = ""
+    created: str = ""
+    originator: str = ""
+    circled: bool = False
+    origins: dict[str, str] = field(default_factory=dict)
     remarks: tuple[str, ...] = field(default=())
 
     def start(self, day: FrameRate) -> tuple[Fraction | None, FrameRate]:
@@ -138,7 +153,7 @@ class Facts:
     def from_json(cls, values: dict[str, Any]) -> Facts:
         """Rebuild from `as_json`."""
         kept = dict(values)
-        for name in ("duration", "fps", "timecode_rate"):
+        for name in ("duration", "fps", "timecode_rate", "capture_fps"):
             kept[name] = None if kept.get(name) is None else Fraction(kept[name])
         for name in ("track_names", "remarks"):
             kept[name] = tuple(kept.get(name, ()))

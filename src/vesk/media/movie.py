@@ -98,8 +98,10 @@ def _picture_facts(path: Path, container: Any, video: Any) -> dict[str, Any]:
         except TimecodeError as error:
             remarks.append(f"its timecode cannot be: {error}")
             label, drop = "", False
-    tags = container.metadata
-    return {
+    tags = {name.lower(): str(value) for name, value in container.metadata.items()}
+    capture = _capture_rate(tags.get("capture_fps", ""))
+    told = {"duration": "frames", "fps": "container", "timecode": "timecode track"}
+    values: dict[str, Any] = {
         "codec": video.codec_context.name,
         "duration": frames / fps,
         "fps": fps,
@@ -107,13 +109,28 @@ def _picture_facts(path: Path, container: Any, video: Any) -> dict[str, Any]:
         "timecode": label,
         "timecode_rate": fps if label else None,
         "drop": drop,
-        "scene": str(tags.get("scene", "")),
-        "take": str(tags.get("take", "")),
-        "tape": str(tags.get("reel_name", "") or video.metadata.get("reel_name", "")),
+        "scene": tags.get("scene", ""),
+        "take": tags.get("take", ""),
+        "tape": tags.get("reel_name", "") or str(video.metadata.get("reel_name", "")),
+        "camera": tags.get("camera", "") or tags.get("model", ""),
+        "created": tags.get("creation_time", ""),
+        "capture_fps": capture if capture != fps else None,
         "width": int(video.width),
         "height": int(video.height),
         "remarks": tuple(remarks),
     }
+    by_container = ("scene", "take", "tape", "camera", "created", "capture_fps")
+    told |= {name: "container" for name in by_container if values[name]}
+    return {**values, "origins": told}
+
+
+def _capture_rate(text: str) -> Fraction | None:
+    """Read the rate that a container says its picture was recorded at; None when it says none."""
+    try:
+        value = Fraction(text)
+    except (ValueError, ZeroDivisionError):
+        return None
+    return (nearest_rate(value) or value) if value > 0 else None
 
 
 def sound_blocks(path: Path) -> Iterator[NDArray[np.float32]]:

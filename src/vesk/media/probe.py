@@ -71,5 +71,20 @@ def _wave_facts(path: Path) -> Facts:
         tape=info.tape,
         note=info.note,
         track_names=info.track_names,
+        originator=header.bext.originator if header.bext else "",
+        created=f"{header.bext.date} {header.bext.time}".strip() if header.bext else "",
+        circled=info.circled,
+        origins=_origins(header, info),
         remarks=tuple(remarks),
     )
+
+
+def _origins(header: wave.WaveHeader, info: ixml.IXml) -> dict[str, str]:
+    told = {"duration": "samples"}
+    if header.bext is not None:
+        told |= {"time_reference": "bext", "originator": "bext", "created": "bext"}
+    by_ixml = {
+        "scene": info.scene, "take": info.take, "tape": info.tape, "note": info.note, "track_names": info.track_names,
+        "timecode_rate": info.timecode_rate, "circled": info.circled,
+    }  # fmt: skip
+    return told | {name: "iXML" for name, value in by_ixml.items() if value}

@@ -26,7 +26,11 @@ class Take:
     begins : float
         True time of its first frame or sample, seconds since midnight.
     label : Timecode or None
-        Of a camera's first frame.
+        Of a camera's first frame; None where it writes none.
+    code : float
+        Timecode seconds of the box that feeds it, at `begins`.
+    capture_fps : int
+        At which its picture was really recorded; 0 where that is the rate it plays at.
     time_reference : int
         Of a recorder's first sample.
     """
@@ -41,6 +45,9 @@ class Take:
     rate: FrameRate
     seed: int
     jumps: tuple[tuple[float, int], ...] = ()
+    code: float = 0.0
+    capture_fps: int = 0
+    named: bool = True
 
     @property
     def clock(self) -> float:
@@ -50,7 +57,7 @@ class Take:
     @property
     def frames(self) -> int:
         """Picture frames."""
-        return floor(self.length_s * float(self.rate.fps))
+        return floor(self.length_s * (self.capture_fps or float(self.rate.fps)))
 
     @property
     def samples(self) -> int:
@@ -102,12 +109,19 @@ def _take(scenario: Scenario, shot: Shot, rolling: Rolling, device: Device, numb
         frame = round(code * float(rate.fps))
         # Its frames begin `phase` of a frame after its timecode's do.
         begins = wanted + (frame + device.phase) / float(rate.fps) - code
-        label = Timecode(frame % rate.frames_per_day, rate)
+        shown = {"zero": 0, "jammed": frame + round(device.header_off_s * float(rate.fps))}.get(device.header)
+        label = None if shown is None else Timecode(shown % rate.frames_per_day, rate)
         name = rolling.file or f"{device.roll}_{number:03d}.mov"
-        return Take(device, shot, out / device.folder / name, begins, length, label, 0, rate, seed)
+        path = out / device.folder / name
+        at_begin = _timecode_at(device, scenario, begins)
+        return Take(
+            device, shot, path, begins, length, label, 0, rate, seed, rolling.jumps, at_begin, rolling.capture_fps,
+            rolling.named,
+        )  # fmt: skip
     name = rolling.file or f"{shot.slate}_{shot.take:02d}.wav"
     # A recorder starts when it starts: a part of a sample off any frame.
     reference = round(code * device.sample_rate)
     begins = wanted + reference / device.sample_rate - code
+    reference = reference if device.header == "jammed" else 0
     path = out / device.folder / name
     return Take(device, shot, path, begins, length, None, reference, rate, seed, rolling.jumps)

@@ -12,7 +12,8 @@ from numpy.typing import NDArray
 
 from vesk.media import ixml
 from vesk.media.wave import Bext, write_wave
-from vesk.simulator.devices import Take
+from vesk.simulator import ltc
+from vesk.simulator.devices import CAMERA, Take
 from vesk.simulator.paths import with_jumps
 from vesk.simulator.pictures import SIZE, frames
 from vesk.simulator.scenario import Scenario
@@ -21,24 +22,41 @@ from vesk.simulator.world import Event, heard
 
 def _sound(take: Take, events: list[Event]) -> NDArray[np.float32]:
     times = take.times()
-    channels = [heard(events, take.device, times, channel, take.seed) for channel in range(len(take.device.channels))]
+    device = take.device
+    if not device.channels:
+        return np.zeros((take.samples, 0), np.float32)
+    channels = [
+        _timecode_sound(take) if channel == device.ltc else heard(events, device, times, channel, take.seed)
+        for channel in range(len(device.channels))
+    ]
     if take.jumps:
         places = [(round(at * take.device.sample_rate), samples) for at, samples in take.jumps]
         channels = [with_jumps(channel, places) for channel in channels]
     return np.stack(channels, axis=1)
 
 
+def _timecode_sound(take: Take) -> NDArray[np.float32]:
+    """Return what a timecode box sends, as this device's sample clock records it."""
+    per_second = take.device.sample_rate * take.clock / (1 + take.device.tc_ppm * 1e-6)
+    sound = ltc.signal(take.code * float(take.rate.fps), take.samples, take.rate, per_second, user_bits="27031800")
+    return sound * np.float32(10 ** (take.device.ltc_db / 20))
+
+
 def write_recording(take: Take, scenario: Scenario, events: list[Event]) -> None:
     """Make one recording's file."""
     take.path.parent.mkdir(parents=True, exist_ok=True)
     sound = _sound(take, events)
-    if take.label is None:
+    if take.device.kind != CAMERA:
         _write_sound(take, scenario, sound)
     else:
         _write_movie(take, events, sound)
 
 
 def _write_sound(take: Take, scenario: Scenario, sound: NDArray[np.float32]) -> None:
+    if take.device.header == "none":
+        blocks = iter([sound])
+        write_wave(take.path, blocks, sample_rate=take.device.sample_rate, channels=sound.shape[1])
+        return
     info = ixml.IXml(
         scene=take.shot.slate, take=str(take.shot.take), tape=take.device.roll, note=take.shot.note,
         project=scenario.production, track_names=take.device.channels, timecode_rate=scenario.rate.fps,
@@ -58,15 +76,17 @@ def closing_frame(take: Take, events: list[Event]) -> int | None:
     """Return the first frame that shows the sticks closed, or None when no clap falls into the take."""
     for event in events:
         if event.what == "clap":
-            frame = take.own_time(event.at) * float(take.rate.fps)
+            frame = take.own_time(event.at) * (take.capture_fps or float(take.rate.fps))
             if 0 <= frame < take.frames:
                 return floor(frame) + 1  # closed within this frame's time: seen closed from the next on
     return None
 
 
 def _levels(sound: NDArray[np.float32], count: int) -> NDArray[np.float64]:
+    if not sound.shape[1]:
+        return np.zeros(count)
     edges = np.linspace(0, sound.shape[0], count + 1).astype(int)
-    rms = np.array([np.sqrt(np.mean(sound[a:b, 0] ** 2)) if b > a else 0.0 for a, b in pairwise(edges)])
+    rms = np.array([np.sqrt(np.mean(sound[a:b, -1] ** 2)) if b > a else 0.0 for a, b in pairwise(edges)])
     return np.clip(rms / max(float(np.percentile(rms, 98)), 1e-6), 0, 1)
 
 
@@ -75,17 +95,22 @@ def _write_movie(take: Take, events: list[Event], sound: NDArray[np.float32]) ->
     options = {"movie_timescale": "240000", "fflags": "+bitexact", "movflags": "use_metadata_tags"}
     with av.open(str(take.path), "w", format="mov", options=options) as container:
         container.metadata["scene"], container.metadata["take"] = take.shot.slate, str(take.shot.take)
+        container.metadata["camera"] = device.name
+        if take.capture_fps and take.named:
+            container.metadata["capture_fps"] = str(take.capture_fps)
         video = container.add_stream("libx264", rate=rate.fps)
         video.width, video.height = SIZE
         video.pix_fmt = "yuv420p"
         video.codec_context.thread_count = 1
         video.codec_context.gop_size = device.gop
         video.options = {"preset": "ultrafast", "crf": "30", "bf": "0", "x264-params": "threads=1"}
-        video.metadata["timecode"] = str(take.label)
+        if take.label is not None:
+            video.metadata["timecode"] = str(take.label)
         video.metadata["reel_name"] = device.roll
-        audio = container.add_stream(
-            "pcm_s16le", rate=device.sample_rate, layout="mono" if sound.shape[1] == 1 else "stereo"
-        )
+        audio = None
+        if sound.shape[1]:
+            layout = "mono" if sound.shape[1] == 1 else "stereo"
+            audio = container.add_stream("pcm_s16le", rate=device.sample_rate, layout=layout)
         pictures = frames(
             count=take.frames, tag=device.tag, slate=take.shot.slate, take=take.shot.take,
             clap_frame=closing_frame(take, events), levels=_levels(sound, take.frames), seed=take.seed,
@@ -97,9 +122,11 @@ def _write_movie(take: Take, events: list[Event], sound: NDArray[np.float32]) ->
             frame.pts, frame.time_base = k, 1 / rate.fps
             container.mux(video.encode(frame))
             until = min(sound.shape[0], floor((k + 1) * per_frame)) if k + 1 < take.frames else sound.shape[0]
-            written = _mux_sound(container, audio, sound, written, until)
+            if audio is not None:
+                written = _mux_sound(container, audio, sound, written, until)
         container.mux(video.encode(None))
-        container.mux(audio.encode(None))
+        if audio is not None:
+            container.mux(audio.encode(None))
 
 
 def _mux_sound(

@@ -16,6 +16,9 @@ from vesk.core.timecode import FrameRate, Timecode
 class Device:
     """A camera or recorder and the faults of its clocks and microphones.
 
+    `header` is what its files carry: ``jammed`` timecode, ``zero`` every time, or ``none``; `header_off_s` how far
+    a jammed header is set wrong. `ltc` is the channel (from 0) that a timecode box feeds, at `ltc_db`; -1 is none.
+
     `ppm` is the error of its sample (and frame) clock against true time, `tc_ppm` that of its
     timecode clock; positive is fast. `phase` is how late, in frames, its frames begin after the
     timecode's. `distance_m` is how far its microphones stand from what is heard.
@@ -39,6 +42,10 @@ class Device:
     channels: tuple[str, ...] = ("scratch",)
     sample_rate: int = 48_000
     gop: int = 12
+    header: str = "jammed"
+    header_off_s: float = 0.0
+    ltc: int = -1
+    ltc_db: float = -14.0
 
 
 @dataclass(frozen=True, slots=True)
@@ -46,6 +53,7 @@ class Rolling:
     """One recording: which device ran from when to when, seconds of the take's own time.
 
     `jumps` are moments (seconds of the recording) at which it gained or, negative, lost samples.
+    `capture_fps` is the rate a camera really recorded at: its file plays slower. `named` says whether it tells so.
     """
 
     source: str
@@ -53,6 +61,8 @@ class Rolling:
     stop_s: float
     file: str = ""
     jumps: tuple[tuple[float, int], ...] = ()
+    capture_fps: int = 0
+    named: bool = True
 
 
 @dataclass(frozen=True, slots=True)
@@ -131,7 +141,10 @@ def load(path: Path) -> Scenario:
 
 def _rolling(raw: dict[str, Any]) -> Rolling:
     jumps = tuple((float(at), int(samples)) for at, samples in raw.get("jumps", ()))
-    return Rolling(raw["source"], float(raw["from"]), float(raw["to"]), raw.get("file", ""), jumps)
+    return Rolling(
+        raw["source"], float(raw["from"]), float(raw["to"]), raw.get("file", ""), jumps,
+        int(raw.get("capture_fps", 0)), bool(raw.get("named", True)),
+    )  # fmt: skip
 
 
 def _shot(number: int, raw: dict[str, Any]) -> Shot:

@@ -74,6 +74,7 @@ class Source(SQLModel, table=True):
     folder: str
     distance_mm: int = 0  # of its microphone from what is heard
     delay_us: int = 0  # internal sound delay; positive: its sound is late on its own picture
+    clock: str = ""  # header, LTC or none, as a person chose; empty: as Vesk finds
     version: int = 1
 
 
@@ -100,6 +101,35 @@ class Recording(SQLModel, table=True):
     start: Optional[Fraction] = Field(default=None, sa_column=_exact(nullable=True))  # on the day's label clock
     duration: Fraction = Field(default=Fraction(0), sa_column=_exact())
     unpaired: str = ""  # why it has no partner
+    heard: dict[str, Any] = Field(default_factory=dict, sa_column=Column(JSONB, nullable=False))  # by channel
+    clock: str = ""  # by which it was placed: header, LTC or none
+    aside: str = ""  # why it is left out of pairing: off-speed, or as a person said
+
+
+class OverrideRow(SQLModel, table=True):
+    """A fact that a person put right. The read value stays beside it; the newest that stands counts."""
+
+    __tablename__ = "override"
+    id: Optional[int] = Field(default=None, primary_key=True)
+    recording_id: int = Field(foreign_key="recording.id", index=True)
+    field: str
+    value: str
+    made_by: str
+    made_at: datetime = Field(default_factory=_now, sa_column=_moment())
+    undone_at: Optional[datetime] = Field(default=None, sa_column=_moment(nullable=True))
+
+
+class AcceptedRow(SQLModel, table=True):
+    """An oddity that is meant so, with a note."""
+
+    __tablename__ = "accepted"
+    __table_args__ = (Index("accepted_once", "day_id", "oddity", unique=True),)
+    id: Optional[int] = Field(default=None, primary_key=True)
+    day_id: int = Field(foreign_key="day.id")
+    oddity: str  # its key: kind and what it is about
+    note: str
+    made_by: str
+    made_at: datetime = Field(default_factory=_now, sa_column=_moment())
 
 
 class StrikeRow(SQLModel, table=True):

@@ -27,11 +27,10 @@ def window_times(now: Standing) -> tuple[float, ...]:
 
 def label_at(now: Standing, picture_s: float, clock: FrameRate) -> str:
     """Return the timecode label of a picture time."""
-    facts = facts_of(now.picture)
-    start, rate = facts.start(clock)
+    start = now.picture.start
     if start is None:
         return f"{picture_s:.2f} s"
-    return str(Timecode.at(start + Fraction(floor(picture_s * float(now.fps))) / now.fps, rate))
+    return str(Timecode.at(start + Fraction(floor(picture_s * float(now.fps))) / now.fps, clock))
 
 
 def laid_near(now: Standing, picture_s: float) -> tuple[float, float]:

@@ -1,0 +1,121 @@
+"""What is known of a day in the database, and what persons say of it: overrides, clocks, asides, accepted oddities."""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+
+from sqlmodel import Session
+
+from vesk.actions.known import ASIDE, CLOCK, FIELDS, TIMECODE, DayKnown, Item, know_day
+from vesk.core.clocks.choice import CHOICES
+from vesk.core.errors import RefusedError, TimecodeError
+from vesk.core.timecode import FrameRate, Timecode
+from vesk.media.facts import Facts
+from vesk.settings import Settings
+from vesk.store import days, journal, overrides, recordings
+from vesk.store.tables import AcceptedRow, Day, Recording, Source
+
+
+def known_of_day(session: Session, day: Day) -> DayKnown:
+    """Gather a day's recordings and conclude what is known of them; keys are recording numbers as text."""
+    day_id = day.id or 0
+    sources = {source.id: source for source in days.sources(session, day_id)}
+    put_right = overrides.standing_of_day(session, day_id)
+    items, unreadable = [], []
+    for row in recordings.of_day(session, day_id):
+        if row.state != "ready":
+            unreadable.append((row.path, row.problem))
+            continue
+        own = put_right.get(row.id or 0, {})
+        source = sources.get(row.source_id)
+        items.append(
+            Item(
+                str(row.id), row.path, source.tag if source else "—", Facts.from_json(row.facts), row.heard,
+                row.content, row.size, {name: one.value for name, one in own.items()},
+                {name: one.made_by for name, one in own.items()},
+            )
+        )  # fmt: skip
+    chosen = {source.tag: source.clock for source in sources.values() if source.clock}
+    return know_day(items, days.rate_of(day), chosen=chosen, unreadable=unreadable)
+
+
+def choose_clock(session: Session, settings: Settings, source_id: int, *, version: int, clock: str) -> Source:
+    """Say which clock a source is trusted by; an empty one leaves it to Vesk.
+
+    Raises
+    ------
+    StaleError
+        If somebody changed the source since `version`.
+    RefusedError
+        If there is no such clock.
+    """
+    if clock and clock not in CHOICES:
+        raise RefusedError(f"A source is trusted by its {', '.join(CHOICES[:-1])}, or by {CHOICES[-1]}.")
+    source = days.get_source(session, source_id, version=version)
+    source.clock = clock
+    source.version += 1
+    session.add(source)
+    what = f"source {source.tag}: trusted by its {clock}" if clock else f"source {source.tag}: Vesk chooses its clock"
+    journal.note(session, day_id=source.day_id, by=settings.person, what=what)
+    return source
+
+
+def put_right(
+    session: Session, settings: Settings, day: Day, ids: Sequence[int], *, field: str, value: str | None
+) -> int:
+    """Put a fact of recordings right, or, with None, let the read value count again; returns how many.
+
+    Raises
+    ------
+    RefusedError
+        If the field cannot be put right, or the value cannot be.
+    """
+    if field not in FIELDS:
+        raise RefusedError(f"{field!r} cannot be put right; these can: {', '.join(FIELDS)}.")
+    rows = [row for row in recordings.of_day(session, day.id or 0) if row.id in set(ids)]
+    if not rows:
+        raise RefusedError("Nothing is selected: tick the recordings first.")
+    for row in rows:
+        if value is None:
+            overrides.withdraw(session, row.id or 0, field)
+            continue
+        _check(field, value, row, days.rate_of(day))
+        overrides.put(session, row.id or 0, field, value.strip(), by=settings.person)
+    names = ", ".join(row.name for row in rows[:4]) + (f" and {len(rows) - 4} more" if len(rows) > 4 else "")
+    said = "as read again" if value is None else f"put right to {value.strip()!r}"
+    if field == ASIDE and value is not None:
+        said = f"set aside: {value.strip()}" if value.strip() else "brought back"
+    journal.note(session, day_id=day.id or 0, by=settings.person, what=f"{field} of {names}: {said}")
+    session.flush()
+    return len(rows)
+
+
+def _check(field: str, value: str, row: Recording, day: FrameRate) -> None:
+    if field == CLOCK and value not in CHOICES:
+        raise RefusedError(f"A clock is one of {', '.join(CHOICES)}.")
+    if len(value) > 200:
+        raise RefusedError("That is too long: 200 characters at most.")
+    if field == TIMECODE:
+        rate = Facts.from_json(row.facts).clock(day)
+        try:
+            Timecode.parse(value.strip(), rate)
+        except TimecodeError as error:
+            raise RefusedError(f"{row.name}: {error}. Write it like 09:12:06:00.") from None
+
+
+def accept(session: Session, settings: Settings, day: Day, key: str, note: str) -> None:
+    """Say that an oddity is meant so."""
+    if not key or len(note) > 300:
+        raise RefusedError("A note has 300 characters at most.")
+    if key in overrides.accepted(session, day.id or 0):
+        return
+    session.add(AcceptedRow(day_id=day.id or 0, oddity=key, note=note.strip(), made_by=settings.person))
+    journal.note(session, day_id=day.id or 0, by=settings.person, what=f"meant so: {key}. {note}".strip())
+
+
+def take_up(session: Session, settings: Settings, day: Day, key: str) -> None:
+    """Take an accepted oddity up again."""
+    row = overrides.accepted(session, day.id or 0).get(key)
+    if row is not None:
+        session.delete(row)
+        journal.note(session, day_id=day.id or 0, by=settings.person, what=f"taken up again: {key}")

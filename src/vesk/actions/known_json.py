@@ -1,0 +1,59 @@
+"""What is known of a folder, as plain JSON values: what `vesk intake` prints."""
+
+from __future__ import annotations
+
+from dataclasses import asdict
+from fractions import Fraction
+from typing import Any
+
+from vesk.actions.known import Known
+from vesk.actions.walk import Walked
+
+
+def known_json(walked: Walked) -> dict[str, Any]:
+    """Return recordings with facts and where each came from, sources, conflicts, what is set aside, what is odd."""
+    known = walked.known
+    return {
+        "fps": str(walked.rate.fps),
+        "drop": walked.rate.drop,
+        "recordings": [recording_known_json(one) for one in known.recordings.values()],
+        "sources": [
+            {
+                "tag": tag, "clock": choice.clock, "reason": choice.reason,
+                "recordings": [key for key, one in known.recordings.items() if one.item.source == tag],
+            }
+            for tag, choice in sorted(known.clocks.items())
+        ],
+        "conflicts": [{**asdict(one), "shared": _exact(one.shared)} for one in known.conflicts],
+        "set_aside": [{"path": key, "reason": one.aside} for key, one in known.recordings.items() if one.aside],
+        "off_speed": [
+            {"path": one.key, "reason": one.reason, "real_s": float(one.real), "sure": one.sure}
+            for one in known.off_speed.values()
+        ],
+        "oddities": [
+            {"kind": one.kind, "about": list(one.about), "weight": one.weight, "says": one.says, "do": one.do}
+            for one in known.oddities
+        ],
+        "unreadable": [{"path": path, "reason": reason} for path, reason in walked.unreadable],
+    }  # fmt: skip
+
+
+def recording_known_json(one: Known) -> dict[str, Any]:
+    """Return what is known of one recording; each fact with where it came from."""
+    return {
+        "path": one.item.path,
+        "source": one.item.source,
+        "kind": one.item.facts.kind,
+        "clock": one.clock,
+        "starts": one.label,
+        "start": None if one.start is None else _exact(one.start),
+        "known": {name: asdict(value) for name, value in one.values.items()},
+        "file_name": one.tokens,
+        "facts": one.item.facts.as_json(),
+        "heard": dict(one.item.heard),
+        "set_aside": one.aside,
+    }
+
+
+def _exact(value: Fraction) -> str:
+    return f"{value.numerator}/{value.denominator}"

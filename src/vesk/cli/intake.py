@@ -1,0 +1,31 @@
+"""`vesk intake DIR`."""
+
+from __future__ import annotations
+
+import argparse
+from pathlib import Path
+
+from vesk.actions.known_json import known_json
+from vesk.actions.walk import walk_folder
+from vesk.cli import files
+
+
+def arguments(parser: argparse.ArgumentParser) -> None:
+    """Name the options."""
+    parser.add_argument("folder", type=Path, metavar="DIR")
+    files.rate_option(parser)
+    files.json_option(parser)
+
+
+def run(options: argparse.Namespace) -> int:
+    """Read every file, listen to it, and print what is known and what is odd."""
+    walked = walk_folder(options.folder, files.cache(), rate=options.fps, tell=files.tell, measure=False)
+    if options.json:
+        files.show(known_json(walked))
+        return 0
+    for tag, choice in sorted(walked.known.clocks.items()):
+        count = sum(one.item.source == tag for one in walked.known.recordings.values())
+        print(f"{tag}: {count} recordings; clock: {choice.clock} ({choice.reason})")
+    for one in walked.known.oddities:
+        print(f"{one.kind}: {one.says}. {one.do}")
+    return 0

@@ -1,0 +1,82 @@
+"""Which clock of a source is trusted: its header's timecode, timecode on a sound channel, or none."""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+from dataclasses import dataclass
+from fractions import Fraction
+
+from vesk.core.timecode import FrameRate, relabel, wrap_day
+from vesk.core.verdict.words import duration
+
+HEADER, LTC, NONE = "header", "LTC", "none"
+CHOICES = (HEADER, LTC, NONE)
+_MOSTLY = 0.5
+
+
+@dataclass(frozen=True, slots=True)
+class Clocks:
+    """What one recording's clocks say: real seconds since label midnight at its start, and at which rate.
+
+    Attributes
+    ----------
+    header, ltc : Fraction or None
+        None where it has no such timecode.
+    header_rate, ltc_rate : FrameRate
+        What each counts at.
+    frame : Fraction
+        Of its picture, or of the day: seconds.
+    """
+
+    header: Fraction | None
+    header_rate: FrameRate
+    ltc: Fraction | None
+    ltc_rate: FrameRate | None
+    frame: Fraction
+
+    def apart(self, day: FrameRate) -> Fraction | None:
+        """Return how much later the header says it starts than LTC does, seconds; None without both."""
+        if self.header is None or self.ltc is None or self.ltc_rate is None:
+            return None
+        return wrap_day(relabel(self.header, self.header_rate, day) - relabel(self.ltc, self.ltc_rate, day), day.day)
+
+
+@dataclass(frozen=True, slots=True)
+class Choice:
+    """The clock that is trusted, and why, for a person."""
+
+    clock: str
+    reason: str
+
+
+def choose_clock(recordings: Sequence[Clocks], day: FrameRate) -> Choice:
+    """Choose a source's clock from all of its recordings.
+
+    LTC comes from a box that was jammed; a header may be a camera's own setting. Where
+    both are there and agree, LTC is the finer: it is true to a part of a sample.
+    """
+    count = len(recordings)
+    headers = [one.header for one in recordings if one.header is not None]
+    coded = sum(one.ltc is not None for one in recordings)
+    if coded and coded >= _MOSTLY * count:
+        return Choice(LTC, f"timecode on a sound channel of {coded} of {count} recordings{_against(recordings, day)}")
+    if not headers:
+        return Choice(NONE, "no recording carries timecode")
+    if count > 1 and all(start == 0 for start in headers):
+        return Choice(NONE, f"all {len(headers)} start at zero: that is a counter, not a clock")
+    if count > 2 and len(set(headers)) == 1:
+        return Choice(NONE, "all start at the same label: that is no clock")
+    some = "" if len(headers) == count else f" of {len(headers)} of {count} recordings"
+    return Choice(HEADER, f"timecode in the header{some}; no LTC on a sound channel")
+
+
+def _against(recordings: Sequence[Clocks], day: FrameRate) -> str:
+    apart = [(value, one.frame) for one in recordings if (value := one.apart(day)) is not None]
+    if not apart:
+        return "; headers carry none"
+    worst, frame = max(apart, key=lambda item: abs(item[0]))
+    if abs(worst) <= frame:
+        return "; headers agree to a frame"
+    way = "ahead of" if worst > 0 else "behind"
+    return f"; headers are up to {duration(abs(float(worst)))} {way} it"
+

@@ -1,0 +1,82 @@
+"""A recording as intake's rules see it: plain values, whatever file they came from."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass, field
+from fractions import Fraction
+
+from vesk.core.sound.levels import Level
+
+
+@dataclass(frozen=True, slots=True)
+class Filed:
+    """One recording of a day.
+
+    Attributes
+    ----------
+    key : str
+        Names it to the caller.
+    name, path, source, kind : str
+        File name, path below the day's folder, the source's tag, ``picture`` or ``sound``.
+    content : str
+        Hash of what is in it; empty when not known.
+    size : int
+        Bytes.
+    start : Fraction or None
+        By the clock that is trusted, real seconds on the day's label clock.
+    header, ltc : Fraction or None
+        By each clock, on the day's label clock.
+    clock : str
+        Which of them is trusted.
+    duration : Fraction
+        Seconds of playback.
+    fps : Fraction or None
+    capture_fps : Fraction or None
+        At which it was recorded, where the file says that.
+    sample_rate, channels, samples : int
+    scene, take : str
+        By whatever tells them.
+    tokens : dict
+        What its name says.
+    levels : tuple of Level
+        One a channel, empty before it was listened to.
+    hum, leaks_db : dict of int to float
+        By channel.
+    ltc_channels : tuple of int
+    ltc_breaks : tuple of (float, str, str)
+        At second, label expected, label found.
+    remarks : tuple of str
+        What reading it brought up.
+    """
+
+    key: str
+    name: str
+    path: str
+    source: str
+    kind: str
+    content: str = ""
+    size: int = 0
+    start: Fraction | None = None
+    header: Fraction | None = None
+    ltc: Fraction | None = None
+    clock: str = "header"
+    duration: Fraction = Fraction(0)
+    fps: Fraction | None = None
+    capture_fps: Fraction | None = None
+    sample_rate: int = 0
+    channels: int = 0
+    samples: int = 0
+    scene: str = ""
+    take: str = ""
+    tokens: dict[str, str] = field(default_factory=dict)
+    levels: tuple[Level, ...] = ()
+    hum: dict[int, float] = field(default_factory=dict)
+    leaks_db: dict[int, float] = field(default_factory=dict)
+    ltc_channels: tuple[int, ...] = ()
+    ltc_breaks: tuple[tuple[float, str, str], ...] = ()
+    remarks: tuple[str, ...] = ()
+
+    @property
+    def stem(self) -> str:
+        """Its name without the ending."""
+        return self.name.rsplit(".", 1)[0]

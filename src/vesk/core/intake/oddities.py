@@ -1,0 +1,232 @@
+"""What is odd about a day's files, worst first: what it means and what to do, one line each."""
+
+from __future__ import annotations
+
+from collections import Counter
+from collections.abc import Iterator, Sequence
+from dataclasses import dataclass
+from fractions import Fraction
+
+from vesk.core.intake.filed import Filed
+from vesk.core.intake.naming import missing_numbers
+from vesk.core.intake.off_speed import Conflict, OffSpeed
+from vesk.core.sound.levels import CLIPPED_RUNS, HUM_SHARE, SILENT_DB
+from vesk.core.timecode import FrameRate, wrap_day
+from vesk.core.verdict.words import duration
+
+LOST, WRONG, CARE, NOTE = 4, 3, 2, 1  # material is lost; something will go wrong; look at it; good to know
+_HOUR = Fraction(3600)
+_HALF_DAY_RATES = {44_100, 47_952, 48_000, 48_048, 96_000}
+
+
+@dataclass(frozen=True, slots=True)
+class Oddity:
+    """Something odd.
+
+    Attributes
+    ----------
+    kind : str
+        A few words, the same for all of a kind.
+    about : tuple of str
+        Keys of the recordings; empty for what lies between them.
+    weight : int
+        `LOST`, `WRONG`, `CARE` or `NOTE`.
+    says, do : str
+        What it is and means; what to do.
+    """
+
+    kind: str
+    about: tuple[str, ...]
+    weight: int
+    says: str
+    do: str
+
+    @property
+    def key(self) -> str:
+        """Names it from one intake to the next."""
+        return f"{self.kind}: {' + '.join(self.about) or self.says}"
+
+
+def find_oddities(
+    recordings: Sequence[Filed],
+    day: FrameRate,
+    *,
+    off_speed: dict[str, OffSpeed],
+    conflicts: Sequence[Conflict],
+    unreadable: Sequence[tuple[str, str]] = (),
+) -> list[Oddity]:
+    """Find everything odd about a day's recordings, the worst first.
+
+    Parameters
+    ----------
+    recordings : sequence of Filed
+    day : FrameRate
+        The day's.
+    off_speed, conflicts
+        As found by `off_speed`.
+    unreadable : sequence of (str, str)
+        Paths that cannot be used, and why.
+    """
+    found = [_unreadable(path, why) for path, why in unreadable]
+    for one in recordings:
+        found += _clock(one, day)
+        found += _sound(one)
+        found += [Oddity("cut short or inexact", (one.key,), CARE, f"{one.path}: {text}", "Copy it again if you can.")
+                  for text in one.remarks if "cut short" in text or "counted" in text]  # fmt: skip
+    found += _hours(recordings, day)
+    found += _doubled(recordings)
+    found += _numbers(recordings)
+    found += _tracks(recordings)
+    names = {one.key: one for one in recordings}
+    for key, slow in off_speed.items():
+        found.append(
+            Oddity("off-speed picture", (key,), NOTE, f"{names[key].path}: {slow.reason}",
+                   "It is set aside: no sound lies along it. Bring it back if it plays at life's speed.")
+        )  # fmt: skip
+    for one_conflict in conflicts:
+        one, other = names[one_conflict.first], names[one_conflict.second]
+        if one_conflict.likely.startswith("the same file"):
+            continue  # told as a doubled file
+        says = (
+            f"{one.source}: {one.name} and {other.name} overlap by {float(one_conflict.shared):.1f} s, "
+            f"which one device cannot do; likely {one_conflict.likely}"
+        )
+        found.append(
+            Oddity("overlap within a source", (one.key, other.key), WRONG, says, "Move one to its own source.")
+        )
+    return sorted(found, key=lambda one: (-one.weight, one.kind, one.says))
+
+
+def _unreadable(path: str, why: str) -> Oddity:
+    kind = "empty file" if "0 bytes" in why or "is empty" in why else "cannot be read"
+    if "gone" in why:
+        kind = "vanished"
+    if "neither a movie nor a sound" in why:
+        return Oddity("not a recording", (path,), NOTE, why, "It is left out.")
+    return Oddity(kind, (path,), LOST, why, "Everything else came in.")
+
+
+def _clock(one: Filed, day: FrameRate) -> Iterator[Oddity]:
+    about = (one.key,)
+    if one.header is None and one.ltc is None:
+        yield Oddity("no timecode", about, WRONG, f"{one.path}: it carries no timecode",
+                     "It is paired by sound or slate; or enter where it starts.")  # fmt: skip
+    elif one.clock == "none" or (one.header == 0 and one.ltc is None):
+        yield Oddity("starts at zero", about, WRONG, f"{one.path}: its timecode is a counter from zero, not a clock",
+                     "It is paired by sound or slate; or enter where it starts.")  # fmt: skip
+    if one.kind == "picture" and one.fps is not None and one.fps != day.fps:
+        says = f"{one.path}: its picture runs at {FrameRate(one.fps)} fps, the day at {day}"
+        yield Oddity("frame rate differs", about, WRONG, says, "Ask the camera crew; it is measured at its own rate.")
+    if one.header is not None and one.ltc is not None:
+        apart = wrap_day(one.header - one.ltc, day.day)
+        if abs(apart) > 2 / day.fps:
+            way = "ahead of" if apart > 0 else "behind"
+            says = f"{one.path}: its header is {duration(abs(float(apart)))} {way} the timecode on its sound channel"
+            yield Oddity("header and LTC disagree", about, WRONG, says, "Its source says which of them is trusted.")
+    for at_s, expected, found in one.ltc_breaks:
+        says = f"{one.path}: LTC breaks at {at_s:.2f} s, {found} where {expected} was due"
+        yield Oddity("LTC breaks", about, CARE, says, "Look whether a cable came off or the box was jammed anew.")
+
+
+def _sound(one: Filed) -> Iterator[Oddity]:
+    about = (one.key,)
+    if one.kind == "sound" and one.sample_rate not in {0, 48_000}:
+        odd = "" if one.sample_rate in _HALF_DAY_RATES else ", which no recorder uses"
+        says = f"{one.path}: its sample rate is {one.sample_rate} Hz{odd}; the others have 48000"
+        yield Oddity("sample rate differs", about, CARE, says, "Compare its length with the sound report.")
+    for channel, level in enumerate(one.levels):
+        if channel in one.ltc_channels:
+            continue
+        where = f"{one.path}: channel {channel + 1}"
+        if level.peak_db < SILENT_DB:
+            yield Oddity("silent channel", about, CARE, f"{where} is silent (its peak is {level.peak_db:.0f} dB)",
+                         "A cable, a fader, or not in use.")  # fmt: skip
+        elif level.clipped >= CLIPPED_RUNS:
+            yield Oddity("clipped channel", about, CARE, f"{where} clips at {level.clipped} places",
+                         "Use another channel where you can.")  # fmt: skip
+        if one.hum.get(channel, 0.0) > HUM_SHARE and level.peak_db >= SILENT_DB:
+            says = f"{where} hums: {one.hum[channel]:.0%} of what is left in its pauses is mains"
+            yield Oddity("humming channel", about, CARE, says, "Tell the sound department; sync is not harmed.")
+    for channel, decibels in one.leaks_db.items():
+        says = f"{one.path}: timecode leaks into channel {channel + 1}, {decibels:.0f} dB below its own channel"
+        yield Oddity("LTC leaks", about, CARE, says, "Keep that channel out of the mix.")
+
+
+def _hours(recordings: Sequence[Filed], day: FrameRate) -> Iterator[Oddity]:
+    """Find sources whose every clock lies whole hours, or half a day, from where the others were rolling."""
+    timed = [one for one in recordings if one.start is not None and one.clock != "none"]
+    for source in sorted({one.source for one in timed}):
+        own = [one for one in timed if one.source == source]
+        others = [one for one in timed if one.source != source and one.kind != own[0].kind]
+        if len(own) < 2 or len(others) < 3 or _meeting(own, others, Fraction(0), day):
+            continue
+        fits = {hours: _meeting(own, others, hours * _HOUR, day) for hours in range(-12, 13) if hours}
+        best = max(fits, key=lambda hours: (fits[hours], -abs(hours)))
+        if fits[best] >= max(2, round(0.6 * len(own))):
+            way = "behind" if best > 0 else "ahead"
+            says = (
+                f"{source}: its clock looks {abs(best)} h {way}: none of its {len(own)} recordings meets another "
+                f"source; moved by that, {fits[best]} do"
+            )
+            yield Oddity("clock off by hours", tuple(one.key for one in own), WRONG, says,
+                         "Measure one take by sound, then mend the whole source.")  # fmt: skip
+
+
+def _meeting(own: Sequence[Filed], others: Sequence[Filed], shift: Fraction, day: FrameRate) -> int:
+    def meets(one: Filed) -> bool:
+        for other in others:
+            away = wrap_day((other.start or 0) - (one.start or 0) - shift, day.day)
+            if -other.duration < away < one.duration:
+                return True
+        return False
+
+    return sum(meets(one) for one in own)
+
+
+def _doubled(recordings: Sequence[Filed]) -> Iterator[Oddity]:
+    by_content: dict[str, list[Filed]] = {}
+    for one in recordings:
+        if one.content:
+            by_content.setdefault(one.content, []).append(one)
+    for same in by_content.values():
+        if len(same) > 1:
+            says = f"{' and '.join(one.path for one in same)} are the same file, byte for byte"
+            yield Oddity("doubled file", tuple(one.key for one in same), CARE, says, "Set one of them aside.")
+
+
+def _numbers(recordings: Sequence[Filed]) -> Iterator[Oddity]:
+    groups: dict[tuple[str, str], list[Filed]] = {}
+    for one in recordings:
+        if one.tokens.get("clip", "").isdecimal() and one.tokens.get("roll"):
+            groups.setdefault((one.source, one.tokens["roll"]), []).append(one)
+    for (source, roll), own in sorted(groups.items()):
+        missing = missing_numbers([int(one.tokens["clip"]) for one in own])
+        if missing:
+            width = len(own[0].tokens["clip"])
+            names = ", ".join(f"{number:0{width}}" for number in missing[:8]) + (" …" if len(missing) > 8 else "")
+            says = f"{source}: roll {roll} lacks number {names}" if len(missing) == 1 else (
+                f"{source}: roll {roll} lacks {len(missing)} numbers: {names}"
+            )
+            yield Oddity("number missing", (f"{source} {roll} {names}",), LOST, says,
+                         "Look on the card, before it is wiped.")  # fmt: skip
+
+
+def _tracks(recordings: Sequence[Filed]) -> Iterator[Oddity]:
+    """Find sets of one-track files that lack a track the other takes have."""
+    sets: dict[tuple[str, str], dict[str, Filed]] = {}
+    for one in recordings:
+        tokens = one.tokens
+        if one.kind == "sound" and one.channels == 1 and tokens.get("track") and tokens.get("scene"):
+            take = f"{tokens['scene']}_{tokens.get('take', '')}"
+            sets.setdefault((one.source, take), {})[tokens["track"]] = one
+    for source in {source for source, _ in sets}:
+        own = {take: tracks for (of, take), tracks in sets.items() if of == source}
+        usual = Counter(track for tracks in own.values() for track in tracks)
+        expected = {track for track, count in usual.items() if count > len(own) / 2}
+        for take, tracks in sorted(own.items()):
+            lacking = sorted(expected - set(tracks))
+            if lacking:
+                says = f"{source}: take {take} has no track {', '.join(lacking)}, which the other takes have"
+                yield Oddity("mono set incomplete", tuple(one.key for one in tracks.values()), LOST, says,
+                             "Look for the file on the card.")  # fmt: skip
+

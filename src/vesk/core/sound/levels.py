@@ -1,0 +1,102 @@
+"""How loud a channel is, and whether it hums, clips or is silent."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+
+import numpy as np
+from numpy.typing import NDArray
+from scipy import fft
+
+from vesk.core.sound.features import WORK_RATE
+
+SILENT_DB = -72.0  # peaks below: nothing but a converter's noise
+HUM_SHARE = 0.5  # of the energy of its quietest stretches
+CLIPPED_RUNS = 10  # places where three samples in a row stand at full scale
+_FULL = 0.9997
+_PIECE = 4 * WORK_RATE
+_MAINS = (50.0, 60.0)
+
+
+@dataclass(frozen=True, slots=True)
+class Level:
+    """A channel's levels.
+
+    Attributes
+    ----------
+    peak_db, rms_db : float
+        Of full scale; -200 for digital silence.
+    clipped : int
+        Places where three samples or more in a row stand at full scale.
+    """
+
+    peak_db: float
+    rms_db: float
+    clipped: int
+
+
+class LevelMeter:
+    """Levels of several channels that pass by in blocks (n, channels)."""
+
+    def __init__(self, channels: int) -> None:
+        self._peak = np.zeros(channels)
+        self._power = np.zeros(channels)
+        self._clipped = np.zeros(channels, np.int64)
+        self._count = 0
+
+    def feed(self, block: NDArray[np.float32]) -> None:
+        """Take the next samples."""
+        if not block.shape[0]:
+            return
+        peak = np.maximum(block.max(axis=0), -block.min(axis=0))
+        self._peak = np.maximum(self._peak, peak)
+        self._power += np.einsum("ij,ij->j", block, block, dtype=np.float64)
+        self._count += block.shape[0]
+        for channel in np.flatnonzero(peak >= _FULL):
+            full = np.abs(block[:, channel]) >= _FULL
+            three = full[2:] & full[1:-1] & full[:-2]
+            self._clipped[channel] += int((three[1:] & ~three[:-1]).sum()) + int(three[:1].sum())
+
+    def finish(self) -> list[Level]:
+        """Return each channel's levels."""
+
+        def decibels(value: float) -> float:
+            return 20 * float(np.log10(value)) if value > 1e-10 else -200.0
+
+        rms = np.sqrt(self._power / max(self._count, 1))
+        return [
+            Level(round(decibels(p), 2), round(decibels(r), 2), int(c))
+            for p, r, c in zip(self._peak, rms, self._clipped, strict=True)
+        ]
+
+
+def hum_share(sound: NDArray[np.float32]) -> float:
+    """Return how much of a channel's quietest stretches is the mains' hum.
+
+    Parameters
+    ----------
+    sound : ndarray of float32, shape (n,)
+        One channel at `WORK_RATE`.
+
+    Returns
+    -------
+    float
+        0 to 1: share of the energy between 40 Hz and 2 kHz that lies on multiples of 50 or 60 Hz.
+    """
+    pieces = [sound[at : at + _PIECE] for at in range(0, sound.size - _PIECE + 1, max(_PIECE, sound.size // 24))]
+    pieces = [piece for piece in pieces if float(np.abs(piece).max()) > 1e-6]
+    if not pieces:
+        return 0.0
+    quiet = sorted(pieces, key=lambda piece: float(piece @ piece))[: max(1, len(pieces) // 3)]
+    window = np.hanning(_PIECE).astype(np.float32)
+    power = sum(np.abs(fft.rfft(piece * window)) ** 2 for piece in quiet)
+    hertz = fft.rfftfreq(_PIECE, 1 / WORK_RATE)
+    band = (hertz > 40) & (hertz < 2000)
+    shares = []
+    for mains in _MAINS:
+        away = np.abs(hertz - np.rint(hertz / mains) * mains)
+        near = band & (away <= 0.75)  # a mains wanders by a few tenths of a hertz
+        chance = near.sum() / band.sum()
+        share = float(power[near].sum() / max(float(power[band].sum()), 1e-30))
+        shares.append((share - chance) / (1 - chance))
+    return float(max(0.0, *shares))
