@@ -82,8 +82,8 @@ class Shoot:
         return next(p for p in self.truth["pairs"] if p["picture"].endswith(picture) and p["sound"].endswith(sound))
 
 
-def make_shoot(scenario_text: str | None, folder: Path, *, processes: int = 2) -> Shoot:
-    """Shoot a scenario: the demo's when no text is given."""
+def make_shoot(scenario_text: str | None, folder: Path, *, processes: int = 2, **hours: str) -> Shoot:
+    """Shoot a scenario, or a part of the demo's day when no text is given."""
     from vesk.simulator import scenario, shoot
 
     if scenario_text is None:
@@ -92,6 +92,7 @@ def make_shoot(scenario_text: str | None, folder: Path, *, processes: int = 2) -
         path = folder / "scenario.toml"
         path.write_text(scenario_text, encoding="utf-8")
     chosen = scenario.load(path)
+    chosen = chosen.part(**hours) if hours else chosen
     out = folder / "media"
     planned = shoot.shoot(chosen, out, processes=processes)
     return Shoot(out, shoot.truth(planned, chosen, out))
@@ -99,8 +100,14 @@ def make_shoot(scenario_text: str | None, folder: Path, *, processes: int = 2) -
 
 @pytest.fixture(scope="session")
 def ferry(tmp_path_factory: pytest.TempPathFactory) -> Shoot:
-    """The demo day."""
-    return make_shoot(None, tmp_path_factory.mktemp("ferry"))
+    """The demo day's morning: sources A, B and S1, all jammed."""
+    return make_shoot(None, tmp_path_factory.mktemp("ferry"), before="13:00:00")
+
+
+@pytest.fixture(scope="session")
+def afternoon(tmp_path_factory: pytest.TempPathFactory) -> Shoot:
+    """The demo day after lunch: LTC, off-speed, no timecode, a machine that starts at zero and loses samples."""
+    return make_shoot(None, tmp_path_factory.mktemp("afternoon"), since="13:00:00")
 
 
 @pytest.fixture(scope="session")

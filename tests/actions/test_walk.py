@@ -53,7 +53,10 @@ def test_every_pairing_is_measured_as_it_truly_is(ferry, conformed):
         true = ferry.pair(one["picture"], one["sound"])
         assert one["status"] == "measured", one["verdict"]
         assert one["decision"] == "matched"
-        assert one["offset_s"] == pytest.approx(true["heard_offset_s"], abs=2e-5), one["picture"]
+        # Within the band that is printed, and microseconds where the camera stands near.
+        close = 4e-5 if "B004" in one["picture"] else 1.5e-5
+        assert one["offset_s"] == pytest.approx(true["heard_offset_s"], abs=close), one["picture"]
+        assert abs(one["offset_s"] - true["heard_offset_s"]) < one["uncertainty_s"]
         assert abs(one["offset_s"] - true["heard_offset_s"]) < 3 * one["uncertainty_s"]
         assert one["ppm"] == pytest.approx(true["ppm"], abs=0.1 if true["shared_s"] > 100 else 2)
         assert one["offset_frames"] == pytest.approx(one["offset_s"] * 25)

@@ -12,7 +12,7 @@ from vesk.core.clocks.choice import HEADER, LTC, NONE, Choice, Clocks, choose_cl
 from vesk.core.errors import TimecodeError
 from vesk.core.intake.filed import Filed
 from vesk.core.intake.naming import DEFAULT_PATTERNS, read_name
-from vesk.core.intake.oddities import Oddity, find_oddities
+from vesk.core.intake.oddities import Oddity, doubles, find_oddities
 from vesk.core.intake.off_speed import Conflict, OffSpeed, find_conflicts, find_off_speed
 from vesk.core.pairing.by_timecode import Span
 from vesk.core.sound.levels import Level
@@ -152,9 +152,12 @@ def know_day(
     known = {one.key: _know(one, clocks[one.source].clock, day, patterns) for one in items}
     filed = [one.filed for one in known.values()]
     slow = find_off_speed(filed)
+    copies = doubles(filed)
     for key, one in known.items():
         said = one.item.put_right.get(ASIDE)
-        reason = said if said is not None else f"off-speed: {slow[key].reason}" if key in slow else ""
+        found = f"off-speed: {slow[key].reason}" if key in slow else ""
+        found = f"the same file as {copies[key]}" if key in copies else found
+        reason = found if said is None else said
         if reason:
             known[key] = _replaced(one, reason)
         if said == "" and key in slow:
@@ -169,9 +172,7 @@ def _said_aside(one: Known) -> bool:
 
 
 def _replaced(one: Known, aside: str) -> Known:
-    return Known(
-        one.item, one.values, one.tokens, one.clock, one.own_start, one.own_rate, one.start, one.filed, aside
-    )
+    return Known(one.item, one.values, one.tokens, one.clock, one.own_start, one.own_rate, one.start, one.filed, aside)
 
 
 def ltc_of(item: Item) -> dict[str, Any] | None:

@@ -1,14 +1,20 @@
-"""Pair a day's recordings by timecode."""
+"""Pair a day's recordings: by the clocks that are trusted, and by sound where there is none."""
 
 from __future__ import annotations
 
+from collections.abc import Callable
+
 from sqlmodel import Session
 
+from vesk.actions import measuring
 from vesk.actions.day_known import known_of_day
+from vesk.actions.searching import find_partners
+from vesk.actions.standing import located
 from vesk.core.pairing.by_timecode import pair_by_timecode
+from vesk.core.timemap import exact_seconds
 from vesk.settings import Settings
 from vesk.store import days, journal, pairings, recordings
-from vesk.store.tables import Day, Pairing
+from vesk.store.tables import Day, Pairing, Recording
 
 
 def pair_day(session: Session, settings: Settings, day: Day) -> list[int]:
@@ -35,7 +41,8 @@ def pair_day(session: Session, settings: Settings, day: Day) -> list[int]:
     for row in present.values():
         if row.id not in worked_on and row.measurement is None:
             session.delete(row)
-    reasons = {int(item.key): item.reason for item in alone}
+    paired = {n for p in pairings.of_day(session, day_id) for n in (p.picture_id, p.sound_id)}
+    reasons = {int(item.key): item.reason for item in alone if int(item.key) not in paired}
     for recording in rows:
         own = known[str(recording.id)]
         recording.start, recording.clock, recording.aside = own.start, own.clock, own.aside
@@ -47,3 +54,47 @@ def pair_day(session: Session, settings: Settings, day: Day) -> list[int]:
         what=f"paired by timecode: {len(proposals)} pairings, {len(alone)} recordings without a partner",
     )  # fmt: skip
     return [p.id or 0 for p in pairings.of_day(session, day_id) if p.state == "proposed"]
+
+
+def untimed(session: Session, day: Day) -> list[Recording]:
+    """Return the recordings whose clock says nothing and that have sound, without a partner so far."""
+    paired = {n for p in pairings.of_day(session, day.id or 0) for n in (p.picture_id, p.sound_id)}
+    return [
+        row
+        for row in recordings.ready_of_day(session, day.id or 0)
+        if row.start is None and not row.aside and row.id not in paired and row.facts.get("channels")
+    ]
+
+
+def pair_by_sound(
+    session: Session, settings: Settings, recording_id: int, report: Callable[[int, int], bool]
+) -> list[Pairing]:
+    """Search a day for the partners of a recording without a clock, and keep what matched."""
+    row = recordings.get(session, recording_id)
+    day = days.get_day(session, row.day_id)
+    others = {
+        str(other.id): located(settings, day, other)
+        for other in recordings.ready_of_day(session, row.day_id)
+        if other.kind != row.kind and not other.aside
+    }
+    made = []
+    for found in find_partners(str(row.id), located(settings, day, row), others, report):
+        if found.found.line is None:
+            continue
+        offset = exact_seconds(found.found.line.offset_s)
+        pairing = Pairing(
+            day_id=row.day_id, picture_id=int(found.picture), sound_id=int(found.sound), offset=offset,
+            state="measured", measurement=measuring.to_json(found.found),
+        )  # fmt: skip
+        session.add(pairing)
+        made.append(pairing)
+        for member in recordings.by_id(session, {pairing.picture_id, pairing.sound_id}).values():
+            member.unpaired = ""
+            session.add(member)
+    if not made:
+        row.unpaired = f"it has no clock, and its sound was found in none of {len(others)} recordings"
+        session.add(row)
+    said = f"found {len(made)} partner{'' if len(made) == 1 else 's'} for {row.name} by sound"
+    journal.note(session, day_id=row.day_id, by=settings.person, what=said)
+    session.flush()
+    return made

@@ -180,6 +180,13 @@ class Standing:
         says = ", ".join(f"{tag} by its {clock or 'header'}" for tag, clock in by)
         coded = all(clock == "LTC" for _, clock in by)
         gathered = [Evidence(TIMECODE, float(self.pairing.offset), 0.001 if coded else half_frame, says)]
+        if self.picture.start is None or self.sound.start is None:
+            without = " and ".join(
+                source.tag
+                for row, source in ((self.picture, self.picture_source), (self.sound, self.sound_source))
+                if row.start is None
+            )
+            gathered = [Evidence(TIMECODE, None, None, f"{without} has no clock; sound alone found this place")]
         found = self.found
         if found is None:
             gathered.append(Evidence(SOUND, None, None, "not measured yet"))

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from collections import Counter
-from collections.abc import Callable
+from collections.abc import Callable, Iterator
 from dataclasses import asdict, dataclass
 from datetime import UTC, datetime
 from fractions import Fraction
@@ -14,6 +14,7 @@ from vesk.actions import delivering, measuring
 from vesk.actions.intake import propose_tag
 from vesk.actions.known import DayKnown, Item, know_day
 from vesk.actions.located import Located, locate
+from vesk.actions.searching import find_partners
 from vesk.actions.turnover import write_report
 from vesk.core.conform.correction import Correction, propose
 from vesk.core.errors import MediaError, VeskError
@@ -104,7 +105,34 @@ def walk_folder(
     for proposal in proposals if measure else ():
         tell(f"measuring {proposal.picture} with {proposal.sound}")
         measured.append(_measure(found, tags, proposal))
+    if measure:
+        by_sound = list(_by_sound(found, tags, known, tell))
+        measured += by_sound
+        joined = {key for one in by_sound for key in (one.picture, one.sound)}
+        alone = [item for item in alone if item.key not in joined]
     return Walked(found, tags, measured, alone, unreadable, rate, known)
+
+
+def _by_sound(found: dict[str, Located], tags: dict[str, str], known: DayKnown, tell: Tell) -> Iterator[Measured]:
+    """Find partners of recordings without a clock, each pair once."""
+    seen: set[tuple[str, str]] = set()
+    for name, one in known.recordings.items():
+        if one.start is not None or one.aside or not one.item.facts.channels:
+            continue
+        tell(f"searching for the sound of {name}")
+        others = {
+            key: found[key]
+            for key, other in known.recordings.items()
+            if other.item.facts.kind != one.item.facts.kind and not other.aside
+        }
+        for pair in find_partners(name, found[name], others):
+            if (pair.picture, pair.sound) in seen or pair.found.line is None:
+                continue
+            seen.add((pair.picture, pair.sound))
+            offset = exact_seconds(pair.found.line.offset_s)
+            overlap = exact_seconds(pair.found.tail_s - pair.found.head_s)
+            proposal = Proposal(pair.picture, pair.sound, offset, overlap)
+            yield _judged(found, tags, proposal, pair.found)
 
 
 def _listened(one: Located, unreadable: list[tuple[str, str]], name: str) -> dict[str, Any]:
@@ -146,6 +174,11 @@ def _measure(found: dict[str, Located], tags: dict[str, str], proposal: Proposal
         result = measuring.measure_by_sound(picture, sound, proposal_s=float(proposal.offset))
     except MediaError as error:
         result = refused(str(error))
+    return _judged(found, tags, proposal, result)
+
+
+def _judged(found: dict[str, Located], tags: dict[str, str], proposal: Proposal, result: Measurement) -> Measured:
+    picture, sound = found[proposal.picture], found[proposal.sound]
     fps = picture.facts.fps or Fraction(25)
     tolerance = Tolerance()
     points = (result.head_s, result.middle_s, result.tail_s)

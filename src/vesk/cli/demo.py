@@ -25,7 +25,11 @@ if TYPE_CHECKING:
 SOURCES = (
     ("A", "picture", "A006 main camera", "main camera", Fraction(2)),
     ("B", "picture", "B004 far bank", "far bank", Fraction(22)),
+    ("C", "picture", "C002 wheelhouse", "wheelhouse", Fraction(15, 10)),
+    ("D", "picture", "D001 high speed", "high speed", Fraction(0)),
+    ("E", "picture", "E small deck", "small deck", Fraction(4)),
     ("S1", "sound", "S1 sound roll 6", "main recorder", Fraction(6, 10)),
+    ("S2", "sound", "S2 engine room", "engine room", Fraction(1)),
 )
 
 

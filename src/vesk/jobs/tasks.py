@@ -42,6 +42,10 @@ def intake(day_id: int) -> None:
 def _pair_and_measure(session: Session, settings: Settings, day: Day) -> None:
     for pairing_id in pairing_action.pair_day(session, settings, day):
         ask_measure(session, pairing_id, priority=LATER)
+    for row in pairing_action.untimed(session, day):
+        what = f"searching the day for the sound of {row.name}"
+        progress.open_one(session, day_id=row.day_id, kind="search", subject_id=row.id or 0, what=what)
+        enqueue(session, "vesk:search", priority=LATER, recording_id=row.id)
 
 
 def ask_intake(session: Session, day_id: int) -> None:
@@ -79,6 +83,15 @@ def listen(recording_id: int) -> None:
                 # Its timecode may lay it elsewhere: paired again once the others are listened to.
                 enqueue(session, "vesk:pair", priority=AFTER, day_id=row.day_id)
             report(1, 1)
+
+
+@tasks.task(name="search")
+def search(recording_id: int) -> None:
+    """Search the day for the partners of a recording without a clock."""
+    settings = from_environment()
+    with tracked(settings, "search", recording_id) as (session, report):
+        if report(0, 1):
+            pairing_action.pair_by_sound(session, settings, recording_id, report)
 
 
 @tasks.task(name="pair")

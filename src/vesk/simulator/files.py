@@ -29,6 +29,9 @@ def _sound(take: Take, events: list[Event]) -> NDArray[np.float32]:
         _timecode_sound(take) if channel == device.ltc else heard(events, device, times, channel, take.seed)
         for channel in range(len(device.channels))
     ]
+    if device.ltc >= 0 and device.leak_db > -120:
+        leak = channels[device.ltc] * np.float32(10 ** (device.leak_db / 20))
+        channels = [one if n == device.ltc else one + leak for n, one in enumerate(channels)]
     if take.jumps:
         places = [(round(at * take.device.sample_rate), samples) for at, samples in take.jumps]
         channels = [with_jumps(channel, places) for channel in channels]

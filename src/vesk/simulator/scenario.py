@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import tomllib
-from dataclasses import dataclass, field
+from dataclasses import dataclass, field, replace
 from fractions import Fraction
 from pathlib import Path
 from typing import Any
@@ -17,7 +17,8 @@ class Device:
     """A camera or recorder and the faults of its clocks and microphones.
 
     `header` is what its files carry: ``jammed`` timecode, ``zero`` every time, or ``none``; `header_off_s` how far
-    a jammed header is set wrong. `ltc` is the channel (from 0) that a timecode box feeds, at `ltc_db`; -1 is none.
+    a jammed header is set wrong. `ltc` is the channel (from 0) that a timecode box feeds, at `ltc_db`; -1 is none;
+    `leak_db` how much of it leaks into the others.
 
     `ppm` is the error of its sample (and frame) clock against true time, `tc_ppm` that of its
     timecode clock; positive is fast. `phase` is how late, in frames, its frames begin after the
@@ -46,6 +47,7 @@ class Device:
     header_off_s: float = 0.0
     ltc: int = -1
     ltc_db: float = -14.0
+    leak_db: float = -200.0
 
 
 @dataclass(frozen=True, slots=True)
@@ -79,6 +81,7 @@ class Shot:
     lines: int
     rolling: tuple[Rolling, ...]
     note: str = ""
+    delivery: int = 0
 
 
 @dataclass(frozen=True, slots=True)
@@ -93,6 +96,16 @@ class Scenario:
     devices: tuple[Device, ...]
     shots: tuple[Shot, ...]
     broken: tuple[dict[str, Any], ...] = field(default=())
+
+    def part(self, *, before: str = "24:00:00", since: str = "00:00:00") -> Scenario:
+        """Return what was shot between two labels ``HH:MM:SS``, with the files that are broken there."""
+        shots = tuple(shot for shot in self.shots if since <= shot.start[:8] < before)
+        own = {rolling.source for shot in shots for rolling in shot.rolling}
+        folders = {device.folder for device in self.devices if device.tag in own}
+        broken = tuple(
+            one for one in self.broken if one["path"].split("/")[0] in folders and since <= one.get("at", "") < before
+        )
+        return replace(self, shots=shots, broken=broken)
 
     def device(self, tag: str) -> Device:
         """Return a device by its tag."""
@@ -159,4 +172,6 @@ def _shot(number: int, raw: dict[str, Any]) -> Shot:
         lines=int(raw.get("lines", 1000 + number)),
         rolling=tuple(_rolling(one) for one in raw["roll"]),
         note=raw.get("note", ""),
+        # Lines that several takes share are spoken anew in each.
+        delivery=int(raw["take"]) if "lines" in raw else 0,
     )

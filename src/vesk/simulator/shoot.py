@@ -48,7 +48,7 @@ def shoot(
         target = out / broken["path"]
         target.parent.mkdir(parents=True, exist_ok=True)
         if "of" in broken:
-            target.write_bytes((out / broken["of"]).read_bytes()[: broken["bytes"]])
+            target.write_bytes((out / broken["of"]).read_bytes()[: broken.get("bytes")])
         else:
             target.write_bytes(broken.get("text", "").encode())
     return planned

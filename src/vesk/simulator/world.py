@@ -20,8 +20,8 @@ _BLOCK = 1 << 15  # fits a core's cache
 
 
 @lru_cache(maxsize=64)
-def _speech(seconds: float, seed: int) -> NDArray[np.float32]:
-    return speech(seconds, seed)
+def _speech(seconds: float, seed: int, delivery: int) -> NDArray[np.float32]:
+    return speech(seconds, seed, delivery=delivery)
 
 
 @dataclass(frozen=True, slots=True)
@@ -36,13 +36,16 @@ class Event:
 def events(scenario: Scenario, shot: Shot) -> list[Event]:
     """Return what sounds during a take."""
     start = float(scenario.moment(shot.start))
+    seed = scenario.seed * 7919 + shot.lines * 31
     made = [
-        Event(start + a, _speech(round(b - a, 6), scenario.seed * 7919 + shot.lines * 31 + number), "talk")
+        Event(start + a, _speech(round(b - a, 6), seed + number, shot.delivery), "talk")
         for number, (a, b) in enumerate(shot.talk)
     ]
     made += [Event(start + t, horn(scenario.seed + 5), "horn") for t in shot.horns]
     if shot.clap_s is not None:
-        made.append(Event(start + shot.clap_s, clap(scenario.seed + shot.take * 13 + len(shot.slate)), "clap"))
+        # No two claps of the same sticks are alike.
+        own = clap(scenario.seed + shot.take * 1013 + sum(map(ord, shot.slate)))
+        made.append(Event(start + shot.clap_s, own, "clap"))
     return made
 
 

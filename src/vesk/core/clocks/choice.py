@@ -62,8 +62,9 @@ def choose_clock(recordings: Sequence[Clocks], day: FrameRate) -> Choice:
         return Choice(LTC, f"timecode on a sound channel of {coded} of {count} recordings{_against(recordings, day)}")
     if not headers:
         return Choice(NONE, "no recording carries timecode")
-    if count > 1 and all(start == 0 for start in headers):
-        return Choice(NONE, f"all {len(headers)} start at zero: that is a counter, not a clock")
+    if all(start == 0 for start in headers):
+        who = "it starts" if len(headers) == 1 else f"all {len(headers)} start"
+        return Choice(NONE, f"{who} at zero: that is a counter, not a clock")
     if count > 2 and len(set(headers)) == 1:
         return Choice(NONE, "all start at the same label: that is no clock")
     some = "" if len(headers) == count else f" of {len(headers)} of {count} recordings"
@@ -79,4 +80,3 @@ def _against(recordings: Sequence[Clocks], day: FrameRate) -> str:
         return "; headers agree to a frame"
     way = "ahead of" if worst > 0 else "behind"
     return f"; headers are up to {duration(abs(float(worst)))} {way} it"
-

@@ -12,7 +12,7 @@ from vesk.core.errors import NamingError
 # What each word in braces stands for; everything outside braces is taken as it is written.
 TOKENS = {
     "roll": r"[A-Z]{1,3}\d{1,4}",
-    "clip": r"\d{2,6}",
+    "clip": r"\d{3,6}",
     "scene": r"\d+[A-Z]*|WT\d*|[A-Z]+\d+",
     "slate": r"\d+[A-Z]*",
     "take": r"\d{1,3}",

@@ -101,9 +101,26 @@ def _unreadable(path: str, why: str) -> Oddity:
     kind = "empty file" if "0 bytes" in why or "is empty" in why else "cannot be read"
     if "gone" in why:
         kind = "vanished"
+    says = (why if path in why else f"{path}: {why}").rstrip(". ")
     if "neither a movie nor a sound" in why:
-        return Oddity("not a recording", (path,), NOTE, why, "It is left out.")
-    return Oddity(kind, (path,), LOST, why, "Everything else came in.")
+        return Oddity("not a recording", (path,), NOTE, says, "Everything else came in.")
+    return Oddity(kind, (path,), LOST, says, "Everything else came in.")
+
+
+def doubles(recordings: Sequence[Filed]) -> dict[str, str]:
+    """Return, for every recording that is another one's copy, the path of the one that stands for both.
+
+    The one with the shorter path stands: copies get something added to their names.
+    """
+    by_content: dict[str, list[Filed]] = {}
+    for one in recordings:
+        if one.content:
+            by_content.setdefault(one.content, []).append(one)
+    found = {}
+    for same in by_content.values():
+        first, *rest = sorted(same, key=lambda one: (len(one.path), one.path))
+        found.update({one.key: first.path for one in rest})
+    return found
 
 
 def _clock(one: Filed, day: FrameRate) -> Iterator[Oddity]:
@@ -184,14 +201,12 @@ def _meeting(own: Sequence[Filed], others: Sequence[Filed], shift: Fraction, day
 
 
 def _doubled(recordings: Sequence[Filed]) -> Iterator[Oddity]:
-    by_content: dict[str, list[Filed]] = {}
-    for one in recordings:
-        if one.content:
-            by_content.setdefault(one.content, []).append(one)
-    for same in by_content.values():
-        if len(same) > 1:
-            says = f"{' and '.join(one.path for one in same)} are the same file, byte for byte"
-            yield Oddity("doubled file", tuple(one.key for one in same), CARE, says, "Set one of them aside.")
+    names = {one.key: one for one in recordings}
+    for key, first in doubles(recordings).items():
+        says = f"{names[key].path} is {first} once more, byte for byte"
+        yield Oddity(
+            "doubled file", (key,), CARE, says, "It is set aside; delete it, or find out which file is missing."
+        )
 
 
 def _numbers(recordings: Sequence[Filed]) -> Iterator[Oddity]:
@@ -204,8 +219,10 @@ def _numbers(recordings: Sequence[Filed]) -> Iterator[Oddity]:
         if missing:
             width = len(own[0].tokens["clip"])
             names = ", ".join(f"{number:0{width}}" for number in missing[:8]) + (" …" if len(missing) > 8 else "")
-            says = f"{source}: roll {roll} lacks number {names}" if len(missing) == 1 else (
-                f"{source}: roll {roll} lacks {len(missing)} numbers: {names}"
+            says = (
+                f"{source}: roll {roll} lacks number {names}"
+                if len(missing) == 1
+                else (f"{source}: roll {roll} lacks {len(missing)} numbers: {names}")
             )
             yield Oddity("number missing", (f"{source} {roll} {names}",), LOST, says,
                          "Look on the card, before it is wiped.")  # fmt: skip
@@ -229,4 +246,3 @@ def _tracks(recordings: Sequence[Filed]) -> Iterator[Oddity]:
                 says = f"{source}: take {take} has no track {', '.join(lacking)}, which the other takes have"
                 yield Oddity("mono set incomplete", tuple(one.key for one in tracks.values()), LOST, says,
                              "Look for the file on the card.")  # fmt: skip
-

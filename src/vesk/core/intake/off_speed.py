@@ -10,6 +10,7 @@ from itertools import pairwise
 from vesk.core.intake.filed import Filed
 from vesk.core.timecode import FrameRate
 
+_ALIKE = 2  # off-speed pictures that make a silent neighbour one
 _BRUSH_S = Fraction(1, 10)  # labels are true to a frame or two
 _FACTORS = (2, 3, 4, 5, 6, 8, 10, 20, 40)
 
@@ -72,10 +73,15 @@ def find_off_speed(recordings: Sequence[Filed]) -> dict[str, OffSpeed]:
             least = float(one.duration / real)
             factor = next((n for n in _FACTORS if n >= least), None)
             guess = f", so it was recorded at {factor} times the speed or more" if factor else ""
-            reason = (
-                f"silent, and it plays on {float(one.duration - real):.1f} s past the start of {after.name}{guess}"
-            )
+            reason = f"silent, and it plays on {float(one.duration - real):.1f} s past the start of {after.name}{guess}"
             found[one.key] = OffSpeed(one.key, reason, real, sure=False)
+    for one in recordings:
+        # The last of a card has no next one to run into: it is taken as its neighbours are.
+        own = [other for other in recordings if other.source == one.source and other.key != one.key]
+        alike = len(own) >= _ALIKE and all(other.key in found for other in own)
+        if one.kind == "picture" and one.key not in found and not one.channels and alike:
+            reason = f"silent, as the {len(own)} other off-speed pictures of {one.source} are"
+            found[one.key] = OffSpeed(one.key, reason, one.duration, sure=False)
     return found
 
 
