@@ -26,15 +26,23 @@ def measure_by_sound(
             return refused(what)
         one.ensure_heard()
     wanted = channels or (None, None)
-    lists = []
-    for one, only in zip((picture, sound), wanted, strict=True):
-        own = cache.matching_channels(one.facts, one.kept) if only is None else (only,)
-        lists.append([cache.hearing(one.kept, channel) for channel in own])
-    for one, own_list in zip((picture, sound), lists, strict=True):
-        if not own_list:
+    own = [
+        cache.matching_channels(one.facts, one.kept) if only is None else (only,)
+        for one, only in zip((picture, sound), wanted, strict=True)
+    ]
+    for one, listed in zip((picture, sound), own, strict=True):
+        if not listed:
             return refused(f"the only sound in {one.path.name} is timecode")
+    lists = [
+        [cache.hearing(one.kept, channel) for channel in listed]
+        for one, listed in zip((picture, sound), own, strict=True)
+    ]
     found = measure_channels(*lists, proposal_s=proposal_s)
-    return found if channels is None else replace(found, picture_channel=channels[0], channel=channels[1])
+    # The engine counts what it was given; timecode's channel was not.
+    return replace(
+        found, picture_channel=own[0][found.picture_channel], channel=own[1][found.channel],
+        others=tuple(replace(other, channel=own[1][other.channel]) for other in found.others),
+    )  # fmt: skip
 
 
 def to_json(found: Measurement) -> dict[str, Any]:

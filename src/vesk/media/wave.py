@@ -137,6 +137,10 @@ def _to_24_bit(block: NDArray[np.float32]) -> bytes:
     return scaled.reshape(-1, 1).view(np.uint8).reshape(-1, 4)[:, :3].tobytes()
 
 
+def _to_16_bit(block: NDArray[np.float32]) -> bytes:
+    return np.clip(np.rint(block.astype(np.float64) * 32768.0), -32768, 32767).astype("<i2").tobytes()
+
+
 def write_wave(
     path: Path,
     blocks: Iterator[NDArray[np.float32]],
@@ -145,8 +149,9 @@ def write_wave(
     channels: int,
     bext: Bext | None = None,
     ixml: str = "",
+    bits: int = 24,
 ) -> int:
-    """Write a 24-bit broadcast WAV (RF64 above 4 GiB), whole or not at all.
+    """Write a broadcast WAV (RF64 above 4 GiB), whole or not at all.
 
     Parameters
     ----------
@@ -154,6 +159,8 @@ def write_wave(
         Where it goes; a half-written one never stands under this name.
     blocks : iterator of ndarray of float32, shape (n, channels)
         The sound, full scale ±1.
+    bits : int
+        24 or 16.
 
     Returns
     -------
@@ -168,7 +175,7 @@ def write_wave(
     part = path.with_name(path.name + ".part")
     try:
         with part.open("wb") as file:
-            count = _write(file, blocks, sample_rate, channels, bext, ixml)
+            count = _write(file, blocks, sample_rate, channels, bext, ixml, bits)
             file.flush()
             os.fsync(file.fileno())
         part.replace(path)
@@ -195,12 +202,13 @@ def _write(
     channels: int,
     bext: Bext | None,
     ixml: str,
+    bits: int,
 ) -> int:
-    align = 3 * channels
-    fmt = struct.pack("<HHIIHH", _PCM, channels, sample_rate, sample_rate * align, align, 24)
+    align = bits // 8 * channels
+    fmt = struct.pack("<HHIIHH", _PCM, channels, sample_rate, sample_rate * align, align, bits)
     if channels > 2:
-        fmt = struct.pack("<HHIIHH", _EXTENSIBLE, channels, sample_rate, sample_rate * align, align, 24)
-        fmt += struct.pack("<HHIH", 22, 24, 0, _PCM) + _GUID_TAIL
+        fmt = struct.pack("<HHIIHH", _EXTENSIBLE, channels, sample_rate, sample_rate * align, align, bits)
+        fmt += struct.pack("<HHIH", 22, bits, 0, _PCM) + _GUID_TAIL
     head = _chunk(b"JUNK", bytes(28)) + _chunk(b"fmt ", fmt)
     if bext is not None:
         head += _chunk(b"bext", bext.pack())
@@ -210,7 +218,7 @@ def _write(
     start = file.tell()
     count = 0
     for block in blocks:
-        file.write(_to_24_bit(block))
+        file.write(_to_24_bit(block) if bits == 24 else _to_16_bit(block))
         count += block.shape[0]
     size = count * align
     if size & 1:

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from fractions import Fraction
 from math import floor
 from pathlib import Path
@@ -94,6 +94,8 @@ def takes(scenario: Scenario, out: Path) -> list[Take]:
     for shot in scenario.shots:
         for rolling in shot.rolling:
             device = scenario.device(rolling.source)
+            if rolling.tracks:
+                device = replace(device, channels=device.channels[: rolling.tracks])
             counts[device.tag] = counts.get(device.tag, 0) + 1
             made.append(_take(scenario, shot, rolling, device, counts[device.tag], out))
     return made

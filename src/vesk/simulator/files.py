@@ -56,9 +56,10 @@ def write_recording(take: Take, scenario: Scenario, events: list[Event]) -> None
 
 
 def _write_sound(take: Take, scenario: Scenario, sound: NDArray[np.float32]) -> None:
-    if take.device.header == "none":
+    device = take.device
+    if device.header == "none":
         blocks = iter([sound])
-        write_wave(take.path, blocks, sample_rate=take.device.sample_rate, channels=sound.shape[1])
+        write_wave(take.path, blocks, sample_rate=take.device.sample_rate, channels=sound.shape[1], bits=device.bits)
         return
     info = ixml.IXml(
         scene=take.shot.slate, take=str(take.shot.take), tape=take.device.roll, note=take.shot.note,
@@ -71,6 +72,7 @@ def _write_sound(take: Take, scenario: Scenario, sound: NDArray[np.float32]) -> 
     )  # fmt: skip
     write_wave(
         take.path, iter([sound]), sample_rate=take.device.sample_rate, channels=sound.shape[1], bext=bext,
+        bits=take.device.bits,
         ixml=ixml.build(info, sample_rate=take.device.sample_rate, time_reference=take.time_reference),
     )  # fmt: skip
 

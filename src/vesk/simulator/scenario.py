@@ -48,6 +48,7 @@ class Device:
     ltc: int = -1
     ltc_db: float = -14.0
     leak_db: float = -200.0
+    bits: int = 24
 
 
 @dataclass(frozen=True, slots=True)
@@ -56,6 +57,7 @@ class Rolling:
 
     `jumps` are moments (seconds of the recording) at which it gained or, negative, lost samples.
     `capture_fps` is the rate a camera really recorded at: its file plays slower. `named` says whether it tells so.
+    `tracks` is how many of its channels were armed; 0 is all.
     """
 
     source: str
@@ -65,6 +67,7 @@ class Rolling:
     jumps: tuple[tuple[float, int], ...] = ()
     capture_fps: int = 0
     named: bool = True
+    tracks: int = 0
 
 
 @dataclass(frozen=True, slots=True)
@@ -156,7 +159,7 @@ def _rolling(raw: dict[str, Any]) -> Rolling:
     jumps = tuple((float(at), int(samples)) for at, samples in raw.get("jumps", ()))
     return Rolling(
         raw["source"], float(raw["from"]), float(raw["to"]), raw.get("file", ""), jumps,
-        int(raw.get("capture_fps", 0)), bool(raw.get("named", True)),
+        int(raw.get("capture_fps", 0)), bool(raw.get("named", True)), int(raw.get("tracks", 0)),
     )  # fmt: skip
 
 

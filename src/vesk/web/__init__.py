@@ -15,7 +15,7 @@ from vesk.settings import Settings, from_environment
 from vesk.web import shared
 from vesk.web.bench.views import bp as bench
 from vesk.web.day.views import bp as day
-from vesk.web.intake.views import bp as intake
+from vesk.web.intake.changes import bp as intake
 from vesk.web.journal.views import bp as journal
 from vesk.web.media.views import bp as media
 from vesk.web.recording.views import bp as recording

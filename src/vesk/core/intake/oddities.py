@@ -73,7 +73,7 @@ def find_oddities(
         found += _sound(one)
         found += [Oddity("cut short or inexact", (one.key,), CARE, f"{one.path}: {text}", "Copy it again if you can.")
                   for text in one.remarks if "cut short" in text or "counted" in text]  # fmt: skip
-    found += _hours(recordings, day)
+    found += _hours([one for one in recordings if one.key not in off_speed], day)
     found += _doubled(recordings)
     found += _numbers(recordings)
     found += _tracks(recordings)

@@ -9,11 +9,13 @@ from flask import Blueprint, redirect, render_template, request, url_for
 from flask.typing import ResponseReturnValue
 
 from vesk.actions import intake, striking
-from vesk.actions.intake import facts_of
+from vesk.actions.day_known import known_of_day
+from vesk.core.clocks.choice import CHOICES
 from vesk.core.errors import RefusedError, VeskError
 from vesk.core.timecode import FrameRate
 from vesk.jobs.tasks import ask_intake
-from vesk.store import days, recordings
+from vesk.store import days, overrides, recordings
+from vesk.web.intake import listing
 from vesk.web.shared import render, session, settings
 from vesk.web.shared.page import day_frame
 
@@ -64,34 +66,35 @@ def make_day() -> ResponseReturnValue:
     return redirect(url_for("intake.show", day_id=day.id), 303)
 
 
-def _show(day_id: int, *, status: int = 200, problem: str = "", said: str = "") -> ResponseReturnValue:
+def show_day(day_id: int, *, status: int = 200, problem: str = "", said: str = "") -> ResponseReturnValue:
+    """Show what came, as it is known now."""
     frame = day_frame(day_id)
-    rows = recordings.of_day(session(), day_id)
-    tags = {source.id: source.tag for source in days.sources(session(), day_id)}
-    listed = [
-        (row, facts_of(row), tags.get(row.source_id, "—"), facts_of(row).label(frame.clock))
-        for row in rows
-        if row.state == "ready"
-    ]
+    opened = session()
+    rows = recordings.of_day(opened, day_id)
+    known = known_of_day(opened, frame.day)
+    accepted = overrides.accepted(opened, day_id)
+    listed = listing.lines(rows, known, accepted)
+    sources = days.sources(opened, day_id)
+    chosen, order = request.values.get("show", "all"), request.values.get("order", "path")
+    names = {**listing.FILTERS, **{f"source:{source.tag}": source.tag for source in sources}}
+    chosen = chosen if chosen in names else "all"
+    open_ones = [one for one in known.oddities if one.key not in accepted]
     return render(
-        "intake/page.html",
-        "intake/_intake.html",
-        status=status,
-        frame=frame,
-        listed=listed,
-        odd=[row for row in rows if row.state != "ready"],
-        sources=(listed_sources := days.sources(session(), day_id)),
-        delays={source.id: striking.source_delay(session(), source) for source in listed_sources},
-        total=sum(row.size for row in rows),
-        problem=problem,
-        said=said,
-    )
+        "intake/page.html", "intake/_intake.html", status=status, frame=frame, sources=sources, clocks=known.clocks,
+        lines=listing.ordered([line for line in listed if line.shown_by(chosen)], order), count=len(listed),
+        filters=names, counts={name: sum(line.shown_by(name) for line in listed) for name in names},
+        chosen=chosen, order=order, orders=listing.ORDERS, oddities=open_ones, weights=listing.WEIGHTS,
+        accepted=[(one, accepted[one.key]) for one in known.oddities if one.key in accepted],
+        delays={source.id: striking.source_delay(opened, source) for source in sources},
+        total=sum(row.size for row in rows), paths={str(row.id): row for row in rows}, choices=CHOICES,
+        problem=problem, said=said,
+    )  # fmt: skip
 
 
 @bp.get("/days/<int:day_id>/intake")
 def show(day_id: int) -> ResponseReturnValue:
     """Show what came."""
-    return _show(day_id)
+    return show_day(day_id)
 
 
 @bp.post("/days/<int:day_id>/intake")
@@ -100,7 +103,7 @@ def again(day_id: int) -> ResponseReturnValue:
     days.get_day(session(), day_id)
     ask_intake(session(), day_id)
     session().commit()
-    return _show(day_id, said="Taking the folder in again; what was decided stays.")
+    return show_day(day_id, said="Taking the folder in again; what was decided stays.")
 
 
 @bp.post("/sources/<int:source_id>")
@@ -120,8 +123,8 @@ def describe(source_id: int) -> ResponseReturnValue:
         session().commit()
     except VeskError as error:
         session().rollback()
-        return _show(day_id, status=422, problem=str(error))
-    return _show(day_id, said=f"Source {source.tag} is saved; every pairing of it follows.")
+        return show_day(day_id, status=422, problem=str(error))
+    return show_day(day_id, said=f"Source {source.tag} is saved; every pairing of it follows.")
 
 
 @bp.post("/sources/<int:source_id>/delay")
@@ -136,8 +139,8 @@ def delay_from_claps(source_id: int) -> ResponseReturnValue:
         session().commit()
     except VeskError as error:
         session().rollback()
-        return _show(day_id, status=422, problem=str(error))
-    return _show(day_id, said=f"Source {source.tag}: {source.delay_us / 1000:+.1f} ms, by its claps.")
+        return show_day(day_id, status=422, problem=str(error))
+    return show_day(day_id, said=f"Source {source.tag}: {source.delay_us / 1000:+.1f} ms, by its claps.")
 
 
 def _number(text: str, unit: str) -> Fraction:

@@ -5,14 +5,14 @@ const rows = () => /** @type {HTMLTableRowElement[]} */ ([...document.querySelec
 
 const count = () => {
   const said = document.getElementById("picked");
-  const number = document.querySelectorAll("input[name=pairing]:checked").length;
+  const number = document.querySelectorAll("tbody .pick input:checked").length;
   if (said) said.textContent = number ? `${number} selected` : "none selected";
 };
 
 document.addEventListener("change", (event) => {
   const target = /** @type {HTMLInputElement} */ (event.target);
   if (target.id === "pick-all") {
-    for (const box of /** @type {NodeListOf<HTMLInputElement>} */ (document.querySelectorAll("input[name=pairing]"))) box.checked = target.checked;
+    for (const box of /** @type {NodeListOf<HTMLInputElement>} */ (document.querySelectorAll("tbody .pick input"))) box.checked = target.checked;
   }
   count();
 });
@@ -37,7 +37,7 @@ document.addEventListener("keydown", (event) => {
     if (next) { event.preventDefault(); next.focus(); next.scrollIntoView({ block: "nearest" }); }
   } else if (at >= 0 && document.activeElement === all[at]) {
     if (event.key === "Enter" && all[at].dataset.href) location.assign(all[at].dataset.href ?? "");
-    const box = /** @type {HTMLInputElement | null} */ (all[at].querySelector("input[name=pairing]"));
+    const box = /** @type {HTMLInputElement | null} */ (all[at].querySelector(".pick input"));
     if (event.key === " " && box) { event.preventDefault(); box.checked = !box.checked; count(); }
   }
 });

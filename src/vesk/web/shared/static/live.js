@@ -11,7 +11,7 @@ const refresh = (url, target) => window.htmx.ajax("GET", url, { target: `#${targ
  * @param {HTMLElement} page */
 const busy = (page) =>
   page.contains(document.activeElement) && /^(INPUT|SELECT|TEXTAREA)$/.test(document.activeElement?.tagName ?? "") ||
-  page.querySelector("input[name=pairing]:checked") !== null || document.body.dataset.slipping === "1";
+  page.querySelector("tbody .pick input:checked") !== null || document.body.dataset.slipping === "1";
 
 let shown = line()?.dataset.stamp;
 const follow = async () => {
