@@ -26,7 +26,10 @@ def _sound(take: Take, events: list[Event]) -> NDArray[np.float32]:
     if not device.channels:
         return np.zeros((take.samples, 0), np.float32)
     channels = [
-        _timecode_sound(take) if channel == device.ltc else heard(events, device, times, channel, take.seed)
+        _timecode_sound(take)
+        if channel == device.ltc
+        # Its first microphone is the first channel that hears.
+        else heard(events, device, times, channel - (0 <= device.ltc < channel), take.seed)
         for channel in range(len(device.channels))
     ]
     if device.ltc >= 0 and device.leak_db > -120:
