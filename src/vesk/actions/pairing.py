@@ -25,7 +25,8 @@ def pair_day(session: Session, settings: Settings, day: Day) -> list[int]:
     day_id = day.id or 0
     rate = days.rate_of(day)
     rows = recordings.ready_of_day(session, day_id)
-    known = known_of_day(session, day).recordings
+    concluded = known_of_day(session, day)
+    known = concluded.recordings
     spans = [one.span() for one in known.values() if not one.aside]
     proposals, alone = pair_by_timecode(spans, rate)
     present = {(p.picture_id, p.sound_id): p for p in pairings.of_day(session, day_id)}
@@ -46,6 +47,8 @@ def pair_day(session: Session, settings: Settings, day: Day) -> list[int]:
     for recording in rows:
         own = known[str(recording.id)]
         recording.start, recording.clock, recording.aside = own.start, own.clock, own.aside
+        slow = concluded.off_speed.get(str(recording.id))
+        recording.took = slow.real if slow else None
         recording.unpaired = own.aside or reasons.get(recording.id or 0, "")
         session.add(recording)
     session.flush()

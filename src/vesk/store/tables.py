@@ -103,6 +103,7 @@ class Recording(SQLModel, table=True):
     unpaired: str = ""  # why it has no partner
     heard: dict[str, Any] = Field(default_factory=dict, sa_column=Column(JSONB, nullable=False))  # by channel
     clock: str = ""  # by which it was placed: header, LTC or none
+    took: Optional[Fraction] = Field(default=None, sa_column=_exact(nullable=True))  # off-speed: its real seconds
     aside: str = ""  # why it is left out of pairing: off-speed, or as a person said
 
 

@@ -2,9 +2,11 @@
 
 from __future__ import annotations
 
+from collections.abc import Mapping
 from dataclasses import dataclass
 from fractions import Fraction
 
+from vesk.actions.placing import Placed
 from vesk.core.timecode import FrameRate, Timecode
 from vesk.core.verdict.words import duration
 from vesk.store.tables import Recording, Source
@@ -81,6 +83,7 @@ def chart(
     listed: list[Recording],
     clock: FrameRate,
     partners: dict[int, tuple[int, str]],
+    placed: Mapping[int, Placed],
 ) -> Chart | None:
     """Lay the day out; None when nothing on it has a time.
 
@@ -92,22 +95,25 @@ def chart(
         Its label clock.
     partners : dict
         For a recording: a pairing to open, and its state word.
+    placed : mapping
+        Where recordings lie.
     """
-    timed = [row for row in listed if row.start is not None and row.state == "ready"]
+    timed = [(row, placed[row.id or 0]) for row in listed if row.id in placed]
     if not timed:
         return None
-    axis = Axis([(row.start, row.start + row.duration) for row in timed if row.start is not None])
+    axis = Axis([(place.start, place.start + place.took) for _, place in timed])
     lanes = []
     for index, source in enumerate(sources):
         blocks = []
-        for row in timed:
-            if row.source_id != source.id or row.start is None:
+        for row, place in timed:
+            if row.source_id != source.id:
                 continue
-            pairing, state = partners.get(row.id or 0, (None, "unpaired"))
-            x = axis.x(row.start)
-            width = max(3.0, axis.x(row.start + row.duration) - x)
-            label = Timecode.at(row.start, clock)
-            title = f"{row.name}, {label}, {duration(float(row.duration))}, {state}"
+            pairing, state = partners.get(row.id or 0, (None, "set aside" if row.aside else "unpaired"))
+            x = axis.x(place.start)
+            width = max(3.0, axis.x(place.start + place.took) - x)
+            label = f"{Timecode.at(place.start, clock)}{' by sound' if place.by_sound else ''}"
+            took = f", took {duration(float(place.took))}" if row.took is not None else ""
+            title = f"{row.name}, {label}, {duration(float(row.duration))}{took}, {state}"
             blocks.append(Block(x, width, row, title, pairing, state))
         lanes.append(Lane(TOP + index * LANE, source, blocks))
     times, last = [], -1e9

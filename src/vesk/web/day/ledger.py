@@ -9,9 +9,11 @@ from sqlmodel import Session
 
 from vesk.actions import standing
 from vesk.actions.intake import facts_of
+from vesk.actions.placing import Placed, place_recordings
 from vesk.actions.standing import CHECKED, SET_ASIDE, UNPAIRED, Standing
+from vesk.core.timecode import FrameRate, Timecode
 from vesk.media.facts import PICTURE
-from vesk.store import days, recordings
+from vesk.store import days, pairings, recordings
 from vesk.store.tables import Day, Recording
 from vesk.web.shared.trace_plot import TracePlot, trace_plot
 
@@ -83,10 +85,12 @@ def rows(session: Session, day: Day) -> list[Row]:
     by_picture: dict[int, list[Standing]] = {}
     for now in standing.of_day(session, day):
         by_picture.setdefault(now.pairing.picture_id, []).append(now)
+    listed = recordings.of_day(session, day.id or 0)
+    placed = place_recordings(listed, pairings.of_day(session, day.id or 0))
     made: list[Row] = []
     apart: list[Row] = []
     for recording in sorted(
-        recordings.of_day(session, day.id or 0), key=lambda r: (r.start is None, r.start or 0, r.path)
+        listed, key=lambda r: (r.id not in placed, placed[r.id or 0].start if r.id in placed else 0, r.path)
     ):
         own = by_picture.get(recording.id or 0, [])
         source = tags.get(recording.source_id, "—")
@@ -94,14 +98,19 @@ def rows(session: Session, day: Day) -> list[Row]:
             word = UNREADABLE if recording.state == "unreadable" else "vanished"
             apart.append(_alone(recording, source, "—", recording.problem.split(": ", 1)[-1], word))
         elif own:
-            label = facts_of(recording).label(clock)
+            label = _label(placed.get(recording.id or 0), clock)
             for index, now in enumerate(own):
                 made.append(_paired(recording, source, label, now, continued=index > 0))
         elif recording.unpaired:
-            label = facts_of(recording).label(clock) or "—"
-            row = _alone(recording, source, label, recording.unpaired, UNPAIRED)
+            label = _label(placed.get(recording.id or 0), clock)
+            row = _alone(recording, source, label, recording.unpaired, SET_ASIDE if recording.aside else UNPAIRED)
             (made if recording.kind == PICTURE else apart).append(row)
     return made + apart
+
+
+def _label(place: Placed | None, clock: FrameRate) -> str:
+    """Write where a recording starts: by the clock that is trusted, with ``~`` where only sound says."""
+    return "—" if place is None else f"{'~' if place.by_sound else ''}{Timecode.at(place.start, clock)}"
 
 
 def _paired(recording: Recording, source: str, label: str, now: Standing, *, continued: bool) -> Row:
@@ -145,7 +154,7 @@ def headline(listed: list[Row]) -> str:
     takes = {
         row.recording.id
         for row in listed
-        if row.recording.kind == PICTURE and row.state not in {UNREADABLE, "vanished"}
+        if row.recording.kind == PICTURE and row.state not in {UNREADABLE, "vanished", SET_ASIDE}
     }
     silent = {row.recording.id for row in listed if row.state == UNPAIRED and row.recording.kind == PICTURE}
     needing = {row.recording.id for row in listed if row.needs}
@@ -157,6 +166,9 @@ def headline(listed: list[Row]) -> str:
     if silent:
         parts.append(f"{len(silent)} {'has' if len(silent) == 1 else 'have'} no sound")
     tail = []
+    aside = sum(row.state == SET_ASIDE for row in listed)
+    if aside:
+        tail.append(f"{aside} set aside")
     if wild:
         tail.append(f"{wild} sound without picture")
     if broken:

@@ -6,8 +6,9 @@ from flask import Blueprint, request
 from flask.typing import ResponseReturnValue
 
 from vesk.actions import correct
+from vesk.actions.placing import place_recordings
 from vesk.core.errors import RefusedError, VeskError
-from vesk.store import days, recordings
+from vesk.store import days, pairings, recordings
 from vesk.web.day import ledger
 from vesk.web.day.chart import chart
 from vesk.web.shared import render, session, settings
@@ -26,7 +27,9 @@ def _show(day_id: int, *, status: int = 200, problems: list[str] | None = None, 
         if row.now is not None and row.now.pairing.id is not None:
             for member in (row.now.pairing.picture_id, row.now.pairing.sound_id):
                 partners.setdefault(member, (row.now.pairing.id, row.state))
-    drawn = chart(days.sources(session(), day_id), recordings.of_day(session(), day_id), frame.clock, partners)
+    rows = recordings.of_day(session(), day_id)
+    placed = place_recordings(rows, pairings.of_day(session(), day_id))
+    drawn = chart(days.sources(session(), day_id), rows, frame.clock, partners, placed)
     return render(
         "day/page.html",
         "day/_day.html",

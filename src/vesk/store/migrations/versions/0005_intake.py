@@ -12,6 +12,7 @@ depends_on = None
 _ADDED = (
     ("recording", sa.Column("heard", postgresql.JSONB(), nullable=False, server_default="{}")),
     ("recording", sa.Column("clock", sa.String(), nullable=False, server_default="")),
+    ("recording", sa.Column("took", sa.String(), nullable=True)),
     ("recording", sa.Column("aside", sa.String(), nullable=False, server_default="")),
     ("source", sa.Column("clock", sa.String(), nullable=False, server_default="")),
 )
