@@ -280,9 +280,7 @@ def claps(scale: float) -> None:
         found = measure(hear(noisy[0]), hear(np.roll(noisy[1], -4000)))
         alone += found.line is not None and abs(found.line.offset_s - 0.25) < 1e-3
         alone_wrong += found.line is not None and abs(found.line.offset_s - 0.25) >= 1e-3
-    print(
-        f"\nclap before talk: first {first} of {count}; off by {np.median(off):.3f} ms, worst {max(off):.3f}"
-    )
+    print(f"\nclap before talk: first {first} of {count}; off by {np.median(off):.3f} ms, worst {max(off):.3f}")
     print(f"one clap in silence, two rooms: matched {alone} of {count}, wrongly {alone_wrong}")
 
 

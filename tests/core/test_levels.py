@@ -12,10 +12,13 @@ def test_levels_and_clipping_over_blocks():
     sine = 0.5 * np.sin(2 * np.pi * 440 * t)
     over = np.clip(3 * np.sin(2 * np.pi * 100 * t), -1, 1)
     sound = np.stack([sine, over, np.zeros(t.size)], axis=1).astype(np.float32)
-    meter = LevelMeter(3)
-    for start in range(0, t.size, 7000):
-        meter.feed(sound[start : start + 7000])
-    quiet, loud, silent = meter.finish()
+    told = []
+    for channel in sound.T:
+        meter = LevelMeter()
+        for start in range(0, t.size, 7000):
+            meter.feed(channel[start : start + 7000])
+        told.append(meter.finish())
+    quiet, loud, silent = told
     assert (quiet.peak_db, quiet.rms_db, quiet.clipped) == (
         pytest.approx(-6.02, abs=0.01),
         pytest.approx(-9.03, abs=0.01),

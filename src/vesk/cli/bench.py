@@ -12,7 +12,9 @@ from vesk.settings import PROJECT
 
 def arguments(parser: argparse.ArgumentParser) -> None:
     """Name the options."""
-    parser.add_argument("part", nargs="?", choices=("all", "walk", "measuring"), default="all", help="what to measure")
+    parser.add_argument(
+        "part", nargs="?", choices=("all", "walk", "intake", "measuring"), default="all", help="what to measure"
+    )
     parser.add_argument("--media", type=Path, help="a simulated day to reuse (made when left out)")
     parser.add_argument("--scale", type=float, default=1.0, help="share of the cases to run")
 
@@ -22,6 +24,8 @@ def run(options: argparse.Namespace) -> int:
     sys.path.insert(0, str(PROJECT / "benchmarks"))
     if options.part in {"all", "walk"}:
         import_module("walk").main(options.media)
+    if options.part in {"all", "intake"}:
+        import_module("intake").main(options.media)
     if options.part in {"all", "measuring"}:
         import_module("measuring").main(options.scale)
     return 0

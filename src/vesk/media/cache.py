@@ -11,18 +11,16 @@ from pathlib import Path
 from typing import Any
 
 import numpy as np
-import soxr
 from numpy.typing import NDArray
 
-from vesk.core.sound.features import WORK_RATE, onset_features
 from vesk.core.sound.hearing import Hearing
-from vesk.core.sound.levels import hum_share
 from vesk.media import movie
 from vesk.media.channels import ChannelEars
 from vesk.media.facts import PICTURE, Facts
 from vesk.media.peaks import PeaksBuilder
 from vesk.media.sound import SoundReader
 from vesk.media.wave import write_wave
+from vesk.media.working import WorkingChannel
 
 _BLOCK = 1 << 19
 
@@ -82,7 +80,7 @@ def sound_path(path: Path, facts: Facts, store: Kept) -> Path:
 
 
 def listen(path: Path, facts: Facts, store: Kept) -> None:
-    """Compute everything that is kept of a recording's sound, in one pass over the file.
+    """Compute everything that is kept of a recording's sound, in one pass over the file and little memory.
 
     Quick when it was done before. A movie's sound is decoded into the cache, since
     compressed sound cannot be read by range.
@@ -92,37 +90,32 @@ def listen(path: Path, facts: Facts, store: Kept) -> None:
     store.folder.mkdir(parents=True, exist_ok=True)
     peaks = PeaksBuilder(facts.channels)
     ears = ChannelEars(facts.sample_rate, facts.channels)
-    used = working_channels(facts)
-    down = [soxr.ResampleStream(facts.sample_rate, WORK_RATE, 1, dtype="float32") for _ in used]
-    gathered: list[list[NDArray[np.float32]]] = [[] for _ in used]
+    used = {n: WorkingChannel(facts.sample_rate, store.work(n), store.features(n)) for n in working_channels(facts)}
 
     def pass_by(blocks: Iterator[NDArray[np.float32]]) -> Iterator[NDArray[np.float32]]:
         for block in _blocks_of(_BLOCK, blocks):
             peaks.add(block)
-            ears.feed(block)
-            for slot, channel in enumerate(used):
-                gathered[slot].append(down[slot].resample_chunk(np.ascontiguousarray(block[:, channel])))
+            rows = np.ascontiguousarray(block.T)
+            ears.feed(rows)
+            for channel, working in used.items():
+                working.feed(rows[channel])
             yield block
 
-    if facts.kind == PICTURE:
-        own = store.folder / f"sound.{os.getpid()}.wav"
-        write_wave(own, pass_by(movie.sound_blocks(path)), sample_rate=facts.sample_rate, channels=facts.channels)
-        own.replace(store.sound)
-    else:
-        for _ in pass_by(_read_blocks(path)):
-            pass
-    units: dict[int, float] = {}
-    hums: dict[int, float] = {}
-    for slot, channel in enumerate(used):
-        tail = down[slot].resample_chunk(np.zeros(0, np.float32), last=True)
-        mono = np.concatenate([*gathered[slot], tail])
-        gathered[slot] = []
-        # Scaled to its own peak: a sound 60 dB down keeps its 16 bits.
-        unit = max(float(np.abs(mono).max(initial=0.0)), 1e-9) / 32767
-        _save(store.work(channel), np.rint(mono / unit).astype(np.int16))
-        units[channel] = unit
-        hums[channel] = hum_share(mono)
-        _save(store.features(channel), onset_features(mono))
+    try:
+        if facts.kind == PICTURE:
+            own = store.folder / f"sound.{os.getpid()}.wav"
+            write_wave(own, pass_by(movie.sound_blocks(path)), sample_rate=facts.sample_rate, channels=facts.channels)
+            own.replace(store.sound)
+        else:
+            for _ in pass_by(_read_blocks(path)):
+                pass
+    except BaseException:
+        for working in used.values():
+            working.give_up()
+        raise
+    units, hums = {}, {}
+    for channel, working in used.items():
+        units[channel], hums[channel] = working.finish()
     peaks.write(store.peaks)
     store.units.write_text(json.dumps(units), encoding="utf-8")
     store.heard.write_text(json.dumps(ears.finish(hums)), encoding="utf-8")
@@ -171,13 +164,6 @@ def matching_channels(facts: Facts, store: Kept) -> tuple[int, ...]:
     """Return the channels that sound is matched on: those kept, but for any that carries timecode."""
     coded = {int(channel) for channel in heard(store).get("ltc", {})}
     return tuple(channel for channel in working_channels(facts) if channel not in coded)
-
-
-def _save(path: Path, array: NDArray[np.generic]) -> None:
-    part = path.with_name(f"{path.name}.{os.getpid()}.part")
-    with part.open("wb") as file:
-        np.save(file, array)
-    part.replace(path)
 
 
 def hearing(store: Kept, channel: int) -> Hearing:

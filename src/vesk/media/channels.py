@@ -17,30 +17,30 @@ _EXCERPT_S = 10
 
 
 class ChannelEars:
-    """All channels of a recording, fed block by block (n, channels) in order."""
+    """All channels of a recording, fed block by block in order, one row a channel."""
 
     def __init__(self, sample_rate: int, channels: int) -> None:
         self._rate = sample_rate
-        self._meter = LevelMeter(channels)
+        self._meters = [LevelMeter() for _ in range(channels)]
         self._listeners = [LtcListener(sample_rate) for _ in range(channels)]
         self._leaks: dict[int, float] | None = None
 
-    def feed(self, block: NDArray[np.float32]) -> None:
-        """Take the next samples."""
-        self._meter.feed(block)
-        for channel, listener in enumerate(self._listeners):
-            listener.feed(np.ascontiguousarray(block[:, channel]))
+    def feed(self, rows: NDArray[np.float32]) -> None:
+        """Take the next samples, float32 (channels, n)."""
+        for row, meter, listener in zip(rows, self._meters, self._listeners, strict=True):
+            meter.feed(row)
+            listener.feed(row)
         coded = [n for n, listener in enumerate(self._listeners) if listener.reading]
-        if coded and self._leaks is None and block.shape[0] > self._rate:
-            piece = block[: _EXCERPT_S * self._rate]
-            told = {n: crosstalk_db(piece[:, coded[0]], piece[:, n]) for n in range(block.shape[1]) if n not in coded}
+        if coded and self._leaks is None and rows.shape[1] > self._rate:
+            piece = rows[:, : _EXCERPT_S * self._rate]
+            told = {n: crosstalk_db(piece[coded[0]], piece[n]) for n in range(rows.shape[0]) if n not in coded}
             self._leaks = {n: value for n, value in told.items() if value is not None}
 
     def finish(self, hums: dict[int, float]) -> dict[str, Any]:
         """Return plain values: ``levels`` (a list), ``ltc`` and ``leaks_db`` by channel, ``hum`` by channel."""
         tracks = {n: listener.finish() for n, listener in enumerate(self._listeners)}
         return {
-            "levels": [asdict(level) for level in self._meter.finish()],
+            "levels": [asdict(meter.finish()) for meter in self._meters],
             "ltc": {str(n): track_json(track) for n, track in tracks.items() if track is not None},
             "leaks_db": {str(n): round(value, 1) for n, value in (self._leaks or {}).items()},
             "hum": {str(n): round(share, 3) for n, share in hums.items()},

@@ -37,6 +37,51 @@ def _band_matrix() -> NDArray[np.float32]:
 _MATRIX = np.repeat(_band_matrix(), 2, axis=0)
 
 
+class OnsetBuilder:
+    """Onset features of a channel that passes by in pieces; only its energies are held (6.4 kB a second)."""
+
+    def __init__(self) -> None:
+        self._window = np.hanning(_WINDOW).astype(np.float32)
+        # The first row's window begins before the first sample.
+        self._held = np.zeros(_WINDOW // 2, np.float32)
+        self._energies: list[NDArray[np.float32]] = []
+        self._samples = 0
+
+    def feed(self, sound: NDArray[np.float32]) -> None:
+        """Take the next samples, float32 (n,) at `WORK_RATE`.
+
+        Raises
+        ------
+        SignalError
+            If `sound` is not one-dimensional.
+        """
+        if sound.ndim != 1:
+            raise SignalError(f"features need one channel, not shape {sound.shape}")
+        self._samples += sound.size
+        self._take(np.concatenate([self._held, sound]))
+
+    def _take(self, piece: NDArray[np.float32]) -> None:
+        rows = max(0, (piece.size - _WINDOW) // HOP + 1)
+        for start in range(0, rows, _BLOCK):
+            stop = min(rows, start + _BLOCK)
+            part = piece[start * HOP : (stop - 1) * HOP + _WINDOW]
+            frames = np.lib.stride_tricks.sliding_window_view(part, _WINDOW)[::HOP] * self._window
+            parts = fft.rfft(frames, axis=1, overwrite_x=True).view(np.float32)
+            np.square(parts, out=parts)
+            self._energies.append(parts @ _MATRIX)
+        self._held = piece[rows * HOP :].copy()
+
+    def finish(self) -> NDArray[np.float16]:
+        """Return the features, as `onset_features` does; nothing can be fed any more."""
+        count = self._samples // HOP
+        self._take(np.concatenate([self._held, np.zeros(_WINDOW, np.float32)]))
+        if count < 2:
+            return np.zeros((count, BANDS), dtype=np.float16)
+        energy = np.concatenate(self._energies)[:count]
+        self._energies = []
+        return _changes(energy)
+
+
 def onset_features(sound: NDArray[np.float32]) -> NDArray[np.float16]:
     """Compute the half-wave rectified change of log energy in 16 bands.
 
@@ -56,25 +101,14 @@ def onset_features(sound: NDArray[np.float32]) -> NDArray[np.float16]:
     SignalError
         If `sound` is not one-dimensional.
     """
-    if sound.ndim != 1:
-        raise SignalError(f"features need one channel, not shape {sound.shape}")
-    count = sound.size // HOP
-    if count < 2:
-        return np.zeros((count, BANDS), dtype=np.float16)
-    energy = np.empty((count, BANDS), dtype=np.float32)
-    window = np.hanning(_WINDOW).astype(np.float32)
-    half = _WINDOW // 2
-    for start in range(0, count, _BLOCK):
-        stop = min(count, start + _BLOCK)
-        low, high = start * HOP - half, (stop - 1) * HOP + half
-        piece = sound[max(0, low) : min(sound.size, high)]
-        if low < 0 or high > sound.size:
-            piece = np.pad(piece, (max(0, -low), max(0, high - sound.size)))
-        frames = np.lib.stride_tricks.sliding_window_view(piece, _WINDOW)[::HOP] * window
-        spectrum = fft.rfft(frames, axis=1, overwrite_x=True)
-        parts = spectrum.view(np.float32)
-        np.square(parts, out=parts)
-        energy[start:stop] = parts @ _MATRIX
+    builder = OnsetBuilder()
+    builder.feed(sound)
+    return builder.finish()
+
+
+def _changes(energy: NDArray[np.float32]) -> NDArray[np.float16]:
+    """Return the features of energies (rows, BANDS), which are used up."""
+    count = energy.shape[0]
     # A floor at a tenth of the usual energy keeps the noise between words from counting as change.
     usual = np.median(energy[:: max(1, count // 20_000)], axis=0)
     energy += 0.1 * usual + 1e-9

@@ -36,38 +36,34 @@ class Level:
 
 
 class LevelMeter:
-    """Levels of several channels that pass by in blocks (n, channels)."""
+    """Levels of one channel that passes by in blocks."""
 
-    def __init__(self, channels: int) -> None:
-        self._peak = np.zeros(channels)
-        self._power = np.zeros(channels)
-        self._clipped = np.zeros(channels, np.int64)
+    def __init__(self) -> None:
+        self._peak = 0.0
+        self._power = 0.0
+        self._clipped = 0
         self._count = 0
 
     def feed(self, block: NDArray[np.float32]) -> None:
-        """Take the next samples."""
-        if not block.shape[0]:
+        """Take the next samples, float32 (n,)."""
+        if not block.size:
             return
-        peak = np.maximum(block.max(axis=0), -block.min(axis=0))
-        self._peak = np.maximum(self._peak, peak)
-        self._power += np.einsum("ij,ij->j", block, block, dtype=np.float64)
-        self._count += block.shape[0]
-        for channel in np.flatnonzero(peak >= _FULL):
-            full = np.abs(block[:, channel]) >= _FULL
+        peak = max(float(block.max()), -float(block.min()))
+        self._peak = max(self._peak, peak)
+        self._power += float(np.dot(block, block))
+        self._count += block.size
+        if peak >= _FULL:
+            full = np.abs(block) >= _FULL
             three = full[2:] & full[1:-1] & full[:-2]
-            self._clipped[channel] += int((three[1:] & ~three[:-1]).sum()) + int(three[:1].sum())
+            self._clipped += int((three[1:] & ~three[:-1]).sum()) + int(three[:1].sum())
 
-    def finish(self) -> list[Level]:
-        """Return each channel's levels."""
+    def finish(self) -> Level:
+        """Return the channel's levels."""
 
         def decibels(value: float) -> float:
-            return 20 * float(np.log10(value)) if value > 1e-10 else -200.0
+            return round(20 * float(np.log10(value)), 2) if value > 1e-10 else -200.0
 
-        rms = np.sqrt(self._power / max(self._count, 1))
-        return [
-            Level(round(decibels(p), 2), round(decibels(r), 2), int(c))
-            for p, r, c in zip(self._peak, rms, self._clipped, strict=True)
-        ]
+        return Level(decibels(self._peak), decibels((self._power / max(self._count, 1)) ** 0.5), self._clipped)
 
 
 def hum_share(sound: NDArray[np.float32]) -> float:

@@ -1,0 +1,67 @@
+"""One channel brought to the working rate as it passes by: sound and features for matching, in little memory."""
+
+from __future__ import annotations
+
+import os
+from pathlib import Path
+
+import numpy as np
+import soxr
+from numpy.typing import NDArray
+
+from vesk.core.sound.features import WORK_RATE, OnsetBuilder
+from vesk.core.sound.levels import hum_share
+
+_PIECE = 1 << 20
+
+
+class WorkingChannel:
+    """Sound at the working rate, kept in a file of its own until its peak is known."""
+
+    def __init__(self, sample_rate: int, sound: Path, features: Path) -> None:
+        self._down = soxr.ResampleStream(sample_rate, WORK_RATE, 1, dtype="float32")
+        self._onsets = OnsetBuilder()
+        self._sound, self._features = sound, features
+        self._part = sound.with_name(f"{sound.name}.{os.getpid()}.float")
+        self._file = self._part.open("wb")
+        self._count = 0
+        self._peak = 0.0
+
+    def feed(self, block: NDArray[np.float32], *, last: bool = False) -> None:
+        """Take the next samples, float32 (n,) at the recording's own rate."""
+        low = self._down.resample_chunk(block, last=last)
+        if low.size:
+            self._onsets.feed(low)
+            self._file.write(low.tobytes())
+            self._count += low.size
+            self._peak = max(self._peak, float(low.max()), -float(low.min()))
+
+    def finish(self) -> tuple[float, float]:
+        """Write sound and features; return what 1 in the sound stands for, and the share of hum."""
+        self.feed(np.zeros(0, np.float32), last=True)
+        self._file.close()
+        # Scaled to its own peak: a sound 60 dB down keeps its 16 bits.
+        unit = max(self._peak, 1e-9) / 32767
+        part = self._sound.with_name(f"{self._sound.name}.{os.getpid()}.part")
+        out = np.lib.format.open_memmap(part, mode="w+", dtype=np.int16, shape=(self._count,))
+        hum = 0.0
+        if self._count:
+            mono = np.memmap(self._part, np.float32, "r")
+            for start in range(0, self._count, _PIECE):
+                out[start : start + _PIECE] = np.rint(mono[start : start + _PIECE] / unit)
+            hum = hum_share(mono)
+            del mono
+        out.flush()
+        del out
+        part.replace(self._sound)
+        self._part.unlink()
+        features = self._features.with_name(f"{self._features.name}.{os.getpid()}.part")
+        with features.open("wb") as file:
+            np.save(file, self._onsets.finish())
+        features.replace(self._features)
+        return unit, hum
+
+    def give_up(self) -> None:
+        """Leave nothing behind."""
+        self._file.close()
+        self._part.unlink(missing_ok=True)
