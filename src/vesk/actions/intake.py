@@ -16,11 +16,13 @@ from vesk.core.timecode import FrameRate
 from vesk.core.tolerance import Tolerance
 from vesk.media import checksum, probe, scan
 from vesk.media.facts import PICTURE, Facts
+from vesk.media.guarded import guarded
 from vesk.settings import Settings
 from vesk.store import days, journal, recordings
 from vesk.store.tables import Day, Recording, Source
 
 _CAMERA_ROLL = re.compile(r"([A-Za-z])[-_ ]?\d+")
+_READING_S = 60.0  # facts are read in milliseconds; a file that takes this long is damaged
 Report = Callable[[int, int], bool]
 """Called with (done, total); returns whether to go on."""
 
@@ -132,7 +134,7 @@ def _read_into(row: Recording, item: scan.Found, day: Day) -> None:
         stat = item.path.stat()
         if row.state == "ready" and row.facts and (row.size, row.modified_ns) == (stat.st_size, stat.st_mtime_ns):
             return
-        facts = probe.read_facts(item.path)
+        facts = guarded(item.path, _READING_S, probe.read_facts, item.path)
         row.content = checksum.fast_hash(item.path)
         row.size, row.modified_ns = stat.st_size, stat.st_mtime_ns
     except (MediaError, OSError) as error:

@@ -5,11 +5,16 @@ from __future__ import annotations
 from sqlmodel import Session
 
 from vesk.actions import measuring, standing
+from vesk.actions.located import Located
 from vesk.core.errors import MediaError
+from vesk.core.sound.measurement import Measurement
 from vesk.media import cache
+from vesk.media.guarded import guarded
 from vesk.settings import Settings
 from vesk.store import days, pairings, recordings
 from vesk.store.tables import Pairing
+
+_LEAST_WAIT_S, _SLOWEST = 120.0, 2.0  # a file that takes longer than twice its own length is stuck
 
 
 def listen(session: Session, settings: Settings, recording_id: int) -> None:
@@ -17,7 +22,9 @@ def listen(session: Session, settings: Settings, recording_id: int) -> None:
     row = recordings.get(session, recording_id)
     place = standing.located(settings, days.get_day(session, row.day_id), row)
     try:
-        cache.listen(place.path, place.facts, place.kept)
+        if not place.kept.done.exists():
+            wait = _LEAST_WAIT_S + float(row.duration) * _SLOWEST
+            guarded(place.path, wait, cache.listen, place.path, place.facts, place.kept)
         row.heard = cache.heard(place.kept)
         session.add(row)
     except MediaError as error:
@@ -43,9 +50,13 @@ def measure_pairing(session: Session, settings: Settings, pairing_id: int) -> Pa
     row.state = "measured" if row.state == "proposed" else row.state
     row.version += 1
     session.add(row)
+    keep_frames(now, picture, found)
+    return row
+
+
+def keep_frames(now: standing.Standing, picture: Located, found: Measurement) -> None:
+    """Decode the pictures that the bench opens with: here, where decoding belongs."""
     fps = float(now.fps)
     points = found.windows or now.points
-    # The pictures that the bench opens with are made here, where decoding belongs.
     around = sorted({int(at * fps) + k for at in points for k in range(-13, 14)})
     cache.save_frames(picture.path, picture.kept, [index for index in around if index >= 0])
-    return row

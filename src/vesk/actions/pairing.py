@@ -6,10 +6,9 @@ from collections.abc import Callable
 
 from sqlmodel import Session
 
-from vesk.actions import measuring
+from vesk.actions import measure, measuring, standing
 from vesk.actions.day_known import known_of_day
 from vesk.actions.searching import find_partners
-from vesk.actions.standing import located
 from vesk.core.pairing.by_timecode import pair_by_timecode
 from vesk.core.timemap import exact_seconds
 from vesk.settings import Settings
@@ -76,12 +75,12 @@ def pair_by_sound(
     row = recordings.get(session, recording_id)
     day = days.get_day(session, row.day_id)
     others = {
-        str(other.id): located(settings, day, other)
+        str(other.id): standing.located(settings, day, other)
         for other in recordings.ready_of_day(session, row.day_id)
         if other.kind != row.kind and not other.aside
     }
     made = []
-    for found in find_partners(str(row.id), located(settings, day, row), others, report):
+    for found in find_partners(str(row.id), standing.located(settings, day, row), others, report):
         if found.found.line is None:
             continue
         offset = exact_seconds(found.found.line.offset_s)
@@ -90,6 +89,11 @@ def pair_by_sound(
             state="measured", measurement=measuring.to_json(found.found),
         )  # fmt: skip
         session.add(pairing)
+        session.flush()
+        # What is known of the microphones is taken out, as of every pairing.
+        now = standing.of_pairing(session, pairing.id or 0)
+        pairing.offset = exact_seconds(found.found.line.offset_s - now.late_s)
+        measure.keep_frames(now, standing.located(settings, day, now.picture), found.found)
         made.append(pairing)
         for member in recordings.by_id(session, {pairing.picture_id, pairing.sound_id}).values():
             member.unpaired = ""

@@ -92,6 +92,11 @@ class Standing:
         return float(head), float((head + tail) / 2), float(tail)
 
     @property
+    def timed(self) -> bool:
+        """Whether clocks said where it lies, rather than sound alone."""
+        return self.picture.start is not None and self.sound.start is not None
+
+    @property
     def settled(self) -> bool:
         """Whether sound says where it belongs, and no other recording of the same device says the same."""
         return self.found is not None and self.found.decision == MATCHED and self.rivalry is None
@@ -180,7 +185,7 @@ class Standing:
         says = ", ".join(f"{tag} by its {clock or 'header'}" for tag, clock in by)
         coded = all(clock == "LTC" for _, clock in by)
         gathered = [Evidence(TIMECODE, float(self.pairing.offset), 0.001 if coded else half_frame, says)]
-        if self.picture.start is None or self.sound.start is None:
+        if not self.timed:
             without = " and ".join(
                 source.tag
                 for row, source in ((self.picture, self.picture_source), (self.sound, self.sound_source))

@@ -45,6 +45,10 @@ class MediaError(VeskError):
         tail = f" {advice}" if advice else ""
         super().__init__(f"{self.path}: {reason}.{tail}")
 
+    def __reduce__(self) -> tuple[type[MediaError], tuple[str, str, str]]:
+        """Carry it between processes whole: an error that cannot be rebuilt would end the process that waits."""
+        return type(self), (self.path, self.reason, self.advice)
+
 
 class ScenarioError(VeskError):
     """A scenario file that the simulator cannot shoot."""

@@ -16,6 +16,7 @@ from vesk.core.errors import MediaError, TimecodeError
 from vesk.core.timecode import FrameRate, Timecode, nearest_rate
 from vesk.media.facts import PICTURE, SOUND, Facts
 
+_CHUNK = 1 << 16  # samples handed over at once, where there are as many
 COPY_AGAIN = "Copy it again from the card, or set it aside."
 
 
@@ -45,12 +46,12 @@ def read_facts(path: Path) -> Facts:
     """Read what a movie, or a sound file the wave reader does not know, says of itself."""
     with opened(path) as container:
         video = next((s for s in container.streams.video), None)
-        sound = next((s for s in container.streams.audio), None)
-        if video is None and sound is None:
+        sound = sound_streams(container)
+        if video is None and not sound:
             raise MediaError(path, "it holds neither picture nor sound", "It is left out.")
         name = container.format.name.split(",")[0]
         values: dict[str, Any] = {"container": name, "remarks": ()}
-        if sound is not None:
+        if sound:
             values.update(_sound_facts(sound))
         if video is None:
             samples = values["samples"]
@@ -59,8 +60,14 @@ def read_facts(path: Path) -> Facts:
         return Facts(kind=PICTURE, **values)
 
 
-def _sound_facts(stream: Any) -> dict[str, Any]:
-    samples = 0
+def sound_streams(container: Any) -> list[Any]:
+    """Return the sound streams that are read together as one recording's channels: those at the first one's rate."""
+    streams = [s for s in container.streams.audio if s.codec_context and s.rate]
+    return [s for s in streams if s.rate == streams[0].rate]
+
+
+def _sound_facts(streams: list[Any]) -> dict[str, Any]:
+    samples, stream = 0, streams[0]
     if stream.duration is not None and stream.time_base:
         samples = round(stream.duration * stream.time_base * stream.rate)
     codec = stream.codec_context
@@ -70,7 +77,7 @@ def _sound_facts(stream: Any) -> dict[str, Any]:
     return {
         "sound_codec": codec.name,
         "sample_rate": int(stream.rate or 0),
-        "channels": int(codec.channels or 0),
+        "channels": sum(int(one.codec_context.channels or 0) for one in streams),
         "bits": bits,
         "samples": samples,
     }
@@ -134,22 +141,76 @@ def _capture_rate(text: str) -> Fraction | None:
 
 
 def sound_blocks(path: Path) -> Iterator[NDArray[np.float32]]:
-    """Decode a movie's first sound stream from its start.
+    """Decode a movie's sound streams together, from the first picture on.
+
+    Sound that begins before the first frame is cut, and silence put where it begins later, so that
+    sample 0 belongs to the start of frame 0: edit lists and coders' priming are accounted for by their time stamps.
 
     Yields
     ------
     ndarray of float32, shape (n, channels)
-        Full scale ±1, at the stream's own sample rate.
+        Full scale ±1, at the streams' own sample rate; streams one after the other as channels.
     """
     with opened(path) as container:
-        stream = next((s for s in container.streams.audio), None)
-        if stream is None:
+        streams = sound_streams(container)
+        if not streams:
             return
-        resampler = av.AudioResampler(format="flt", layout=stream.codec_context.layout, rate=stream.rate)
-        channels = stream.codec_context.channels
-        for frame in container.decode(stream):
-            for packed in resampler.resample(frame):
-                yield packed.to_ndarray().reshape(-1, channels).astype(np.float32)
+        video = next((s for s in container.streams.video), None)
+        origin = Fraction(0)
+        if video is not None and video.start_time is not None:
+            origin = video.start_time * video.time_base
+        tracks = {stream.index: _Track(stream, origin) for stream in streams}
+        for packet in container.demux(streams):
+            tracks[packet.stream.index].take(packet)
+            ready = min(track.ready for track in tracks.values())
+            if ready >= _CHUNK:
+                yield np.concatenate([track.give(ready) for track in tracks.values()], axis=1)
+        rest = max(track.ready for track in tracks.values())
+        if rest:
+            # A stream that ends sooner than another is silent from there on.
+            yield np.concatenate([track.give(rest) for track in tracks.values()], axis=1)
+
+
+class _Track:
+    """One sound stream being decoded."""
+
+    def __init__(self, stream: Any, origin: Fraction) -> None:
+        self._stream, self._origin = stream, origin
+        self._channels = int(stream.codec_context.channels)
+        self._resampler = av.AudioResampler(format="flt", layout=stream.codec_context.layout, rate=stream.rate)
+        self._held: list[NDArray[np.float32]] = []
+        self._cut: int | None = None  # samples still to be left out; None before the first frame
+        self.ready = 0
+
+    def take(self, packet: Any) -> None:
+        """Decode a packet; the last one, without data, brings what the coder held back."""
+        for frame in packet.decode():
+            if self._cut is None:
+                self._cut = self._lead(frame)
+            for packed in self._resampler.resample(frame):
+                self._add(packed.to_ndarray().reshape(-1, self._channels).astype(np.float32))
+
+    def _lead(self, frame: Any) -> int:
+        """Put silence where the stream begins late; return how many samples it begins early."""
+        at = Fraction(0) if frame.pts is None else frame.pts * frame.time_base
+        early: int = round((self._origin - at) * self._stream.rate)
+        if early < 0:
+            self._add(np.zeros((-early, self._channels), np.float32))
+        return max(0, early)
+
+    def _add(self, block: NDArray[np.float32]) -> None:
+        if self._cut:
+            gone = min(self._cut, block.shape[0])
+            block, self._cut = block[gone:], self._cut - gone
+        self._held.append(block)
+        self.ready += block.shape[0]
+
+    def give(self, count: int) -> NDArray[np.float32]:
+        """Hand over the next `count` samples, silent where there are no more."""
+        whole = np.concatenate([*self._held, np.zeros((max(0, count - self.ready), self._channels), np.float32)])
+        self._held = [whole[count:]]
+        self.ready = max(0, self.ready - count)
+        return whole[:count]
 
 
 def frame_images(path: Path, indices: list[int], *, height: int) -> Iterator[tuple[int, Any]]:

@@ -8,6 +8,7 @@ from flask import Blueprint, request
 from flask.typing import ResponseReturnValue
 
 from vesk.actions import standing, striking
+from vesk.actions.day_known import known_of_day
 from vesk.actions.intake import facts_of
 from vesk.core.errors import RefusedError, StaleError, VeskError
 from vesk.store import days, recordings, strikes
@@ -52,7 +53,7 @@ def _show(recording_id: int, *, status: int = 200, problem: str = "", said: str 
     return render(
         "recording/page.html", "recording/_recording.html", status=status, frame=frame, row=row, facts=facts,
         source=source, problem=problem, said=said, joined=joined,
-        label=facts.label(frame.clock) if facts else "",
+        known=known_of_day(opened, frame.day).recordings.get(str(recording_id)),
         drawn=waveforms(standing.located(settings(), frame.day, row)) if usable else [],
         wave=(WIDTH, HEIGHT),
         strip=striking.contact_frames(facts.frames) if usable and facts and facts.frames else [],

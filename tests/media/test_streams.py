@@ -1,0 +1,98 @@
+"""Sound in movies of several kinds: every stream, from the first picture on, to the sample."""
+
+from fractions import Fraction
+
+import av
+import numpy as np
+import pytest
+
+from vesk.core.errors import MediaError
+from vesk.media import movie, probe
+
+FS = 48_000
+PIXELS = {"mjpeg": "yuvj420p", "prores_ks": "yuv422p10le"}
+CLICK = 31_000  # sample at which each stream clicks
+
+
+def click(seconds: float, at: int, level: float = 0.5) -> np.ndarray:
+    sound = 0.001 * np.random.default_rng(at).normal(size=int(seconds * FS))
+    sound[at : at + 24] += level * np.hanning(24)
+    return sound.astype(np.float32)
+
+
+def make(path, sounds, *, container, picture="mpeg2video", codec="pcm_s16le", late=0, layout="mono"):
+    """Write one second of picture and a sound stream for each of `sounds`, `late` samples after the picture."""
+    with av.open(str(path), "w", format=container) as out:
+        video = out.add_stream(picture, rate=25)
+        video.width, video.height, video.pix_fmt = 64, 48, PIXELS.get(picture, "yuv420p")
+        if picture == "mpeg2video":
+            video.bit_rate = 2_000_000
+        streams = [out.add_stream(codec, rate=FS, layout=layout) for _ in sounds]
+        for k in range(50):
+            frame = av.VideoFrame.from_ndarray(np.full((48, 64, 3), k * 5, np.uint8), format="rgb24")
+            frame.pts, frame.time_base = k, Fraction(1, 25)
+            out.mux(video.encode(frame.reformat(format=video.pix_fmt)))
+            for stream, sound in zip(streams, sounds, strict=True):
+                piece = np.clip(sound[k * 1920 : (k + 1) * 1920], -1, 1)
+                shaped = piece.reshape(1, -1)
+                kind = "s16" if codec.startswith("pcm") else "fltp"
+                data = (shaped * 32767).astype(np.int16) if kind == "s16" else shaped.astype(np.float32)
+                audio = av.AudioFrame.from_ndarray(data, format=kind, layout=layout)
+                audio.sample_rate, audio.pts, audio.time_base = FS, k * 1920 + late, Fraction(1, FS)
+                out.mux(stream.encode(audio))
+        for stream in (video, *streams):
+            out.mux(stream.encode(None))
+    return path
+
+
+def samples(path):
+    return np.concatenate(list(movie.sound_blocks(path)))
+
+
+def test_each_mono_stream_is_a_channel_in_its_order(tmp_path):
+    path = make(tmp_path / "a.mov", [click(2, CLICK + 500 * n) for n in range(3)], container="mov")
+    facts = probe.read_facts(path)
+    assert (facts.channels, facts.sample_rate, facts.frames) == (3, FS, 50)
+    sound = samples(path)
+    assert sound.shape == (2 * FS, 3)
+    assert [int(np.argmax(channel)) - CLICK - 12 for channel in sound.T] == pytest.approx([0, 500, 1000], abs=1)
+
+
+@pytest.mark.parametrize(
+    ("name", "container", "picture", "codec"),
+    [
+        ("a.mxf", "mxf", "mpeg2video", "pcm_s16le"), ("a.avi", "avi", "mjpeg", "pcm_s16le"),
+        ("a.mp4", "mp4", "libx264", "aac"), ("a.mov", "mov", "libx264", "aac"),
+        ("a.mov", "mov", "prores_ks", "pcm_s16le"),
+    ],
+)  # fmt: skip
+def test_sound_is_true_to_the_sample_in(tmp_path, name, container, picture, codec):
+    path = make(tmp_path / name, [click(2, CLICK)], container=container, picture=picture, codec=codec)
+    facts = probe.read_facts(path)
+    assert (facts.fps, facts.frames, facts.channels) == (25, 50, 1)
+    sound = samples(path)[:, 0]
+    assert int(np.argmax(sound)) - 12 == pytest.approx(CLICK, abs=1)  # a coder's priming is left out
+
+
+@pytest.mark.parametrize("late", [4_800, 240])
+def test_sound_that_begins_after_the_picture_is_laid_there(tmp_path, late):
+    path = make(tmp_path / "late.mov", [click(2, CLICK)], container="mov", late=late)
+    sound = samples(path)[:, 0]
+    assert int(np.argmax(sound)) - 12 == pytest.approx(CLICK + late, abs=50)  # edit lists count milliseconds
+    assert np.abs(sound[: late - 60]).max() == 0
+
+
+def test_a_sound_file_that_is_no_wav_is_read(tmp_path):
+    soundfile = pytest.importorskip("soundfile")
+    for name, subtype in (("a.aiff", "PCM_24"), ("a.flac", "PCM_24"), ("f.wav", "FLOAT"), ("u.wav", "PCM_U8")):
+        path = tmp_path / name
+        soundfile.write(str(path), np.stack([click(1, 9_000), click(1, 12_000)], axis=1), 96_000, subtype=subtype)
+        facts = probe.read_facts(path)
+        assert (facts.kind, facts.channels, facts.sample_rate, facts.samples) == ("sound", 2, 96_000, FS), name
+
+
+def test_text_named_like_a_movie_is_told(tmp_path):
+    path = tmp_path / "A006_001.mov"
+    path.write_text("no movie", encoding="utf-8")
+    with pytest.raises(MediaError, match="cannot be read"):
+        probe.read_facts(path)
