@@ -57,6 +57,9 @@ def create_app(settings: Settings | None = None) -> Flask:
         took = (time.perf_counter() - g.get("begun", time.perf_counter())) * 1000
         response.headers["Server-Timing"] = f"app;dur={took:.1f}"
         response.headers["X-Content-Type-Options"] = "nosniff"
+        if response.mimetype == "text/html":
+            # Going back must show the day as it is now, not as it was.
+            response.headers["Cache-Control"] = "no-store"
         response.headers["Content-Security-Policy"] = (
             "default-src 'self'; img-src 'self' data:; style-src 'self' 'unsafe-inline'; frame-ancestors 'none'"
         )

@@ -41,3 +41,10 @@ document.addEventListener("keydown", (event) => {
     if (event.key === " " && box) { event.preventDefault(); box.checked = !box.checked; count(); }
   }
 });
+
+// What was done is done: nothing typed or ticked for it may be taken for the next thing.
+document.addEventListener("htmx:after:swap", () => {
+  const form = document.getElementById("together");
+  if (form instanceof HTMLFormElement && document.querySelector("#intake > .said")) form.reset();
+  count();
+});
