@@ -11,6 +11,7 @@ from pathlib import Path
 
 from sqlmodel import Session, select
 
+from vesk.actions.watching import growing
 from vesk.core.errors import MediaError, RefusedError
 from vesk.core.timecode import FrameRate
 from vesk.core.tolerance import Tolerance
@@ -88,18 +89,20 @@ def take_in(session: Session, settings: Settings, day: Day, report: Report = lam
     day_id = day.id or 0
     known = {row.path: row for row in recordings.of_day(session, day_id)}
     found = list(scan.walk(root))
+    still = growing([item.path for item in found])
     new = 0
     seen: set[str] = set()
     for count, item in enumerate(found):
         if not report(count, len(found)):
             break
-        path = str(item.path.relative_to(root)) if root in item.path.parents else item.path.name
-        path = path.encode("utf-8", "backslashreplace").decode("utf-8")
+        path = scan.shown(item.path, root)
         seen.add(path)
         row = known.get(path)
         if row is None:
             row = Recording(day_id=day_id, path=path, name=Path(path).name, size=0, modified_ns=0)
             new += 1
+        if item.path in still:
+            item = scan.Found(item.path, _GROWING)  # noqa: PLW2901 - it is read as what it is: not there yet
         _read_into(row, item, day)
         session.add(row)
         session.flush()
@@ -122,6 +125,7 @@ def take_in(session: Session, settings: Settings, day: Day, report: Report = lam
     return result
 
 
+_GROWING = "it is still being copied; it waits, and comes in with the next intake"
 _VANISHED = (
     "{path}: it was here before and is gone. Connect the disk or copy it back; what was decided about it is kept."
 )
@@ -134,9 +138,10 @@ def _read_into(row: Recording, item: scan.Found, day: Day) -> None:
         stat = item.path.stat()
         if row.state == "ready" and row.facts and (row.size, row.modified_ns) == (stat.st_size, stat.st_mtime_ns):
             return
+        # Kept also when it cannot be read: only then can be said later that it changed.
+        row.size, row.modified_ns = stat.st_size, stat.st_mtime_ns
         facts = guarded(item.path, _READING_S, probe.read_facts, item.path)
         row.content = checksum.fast_hash(item.path)
-        row.size, row.modified_ns = stat.st_size, stat.st_mtime_ns
     except (MediaError, OSError) as error:
         reason = f"{error.reason}. {error.advice}" if isinstance(error, MediaError) else str(error)
         row.state, row.problem = "unreadable", f"{row.path}: {reason}".strip()

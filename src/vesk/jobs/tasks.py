@@ -11,6 +11,7 @@ from vesk.actions import measure as measure_action
 from vesk.actions import pairing as pairing_action
 from vesk.actions import striking as striking_action
 from vesk.actions import turnover as turnover_action
+from vesk.actions import watching as watching_action
 from vesk.jobs.queue import AFTER, LATER, SOON, STALLED_S, URGENT, enqueue
 from vesk.jobs.tracked import tracked
 from vesk.settings import Settings, from_environment
@@ -138,6 +139,20 @@ def deliver(turnover_id: int) -> None:
         session.add(row)
         session.commit()
         turnover_action.make(session, settings, row, report)
+
+
+@tasks.periodic(cron="* * * * * */10")
+@tasks.task(name="watch_folders", queueing_lock="watch_folders")
+def watch_folders(timestamp: int) -> None:  # noqa: ARG001
+    """Take in again the watched folders that hold something new."""
+    settings = from_environment()
+    with open_session(settings.sqlalchemy_url) as session:
+        for day in days.watched(session):
+            row = progress.find(session, "intake", day.id or 0)
+            busy = row is not None and row.state in progress.OPEN
+            if not busy and watching_action.has_news(session, settings, day):
+                ask_intake(session, day.id or 0)
+                session.commit()
 
 
 @tasks.periodic(cron="* * * * * */5")  # the sixth field is seconds

@@ -36,6 +36,12 @@ def allowed(folder: Path, roots: tuple[Path, ...]) -> Path:
     return real
 
 
+def shown(path: Path, root: Path) -> str:
+    """Return a file's path below the folder as text: bytes that are no text are written as escapes."""
+    name = str(path.relative_to(root)) if root in path.parents else path.name
+    return name.encode("utf-8", "backslashreplace").decode("utf-8")
+
+
 def walk(folder: Path) -> Iterator[Found]:
     """Walk a folder's files; hidden files, paperwork and links that leave the folder are passed over."""
     problems: list[OSError] = []

@@ -17,6 +17,11 @@ def all_days(session: Session) -> list[tuple[Production, Day]]:
     return [(production, day) for production, day in rows]
 
 
+def watched(session: Session) -> list[Day]:
+    """Return the days whose folders are watched."""
+    return list(session.exec(select(Day).where(col(Day.watched))))
+
+
 def get_day(session: Session, day_id: int) -> Day:
     """Return a day."""
     day = session.get(Day, day_id)

@@ -56,6 +56,7 @@ class Day(SQLModel, table=True):
     fps: Fraction = Field(sa_column=_exact())
     drop: bool = False
     tolerance: Fraction = Field(sa_column=_exact())  # frames
+    watched: bool = False  # its folder is looked at again and again
     created_at: datetime = Field(default_factory=_now, sa_column=_moment())
 
 

@@ -7,7 +7,7 @@ from collections.abc import Callable
 from flask import request
 from flask.typing import ResponseReturnValue
 
-from vesk.actions import day_known, sources
+from vesk.actions import day_known, sources, watching
 from vesk.core.errors import RefusedError, StaleError, VeskError
 from vesk.jobs.tasks import pair_again
 from vesk.store import days
@@ -61,6 +61,19 @@ def together(day_id: int) -> ResponseReturnValue:
         raise RefusedError("Choose what to do with the selected recordings.")
 
     return _do(day, work, pairs=True)
+
+
+@bp.post("/days/<int:day_id>/intake/watch")
+def watch(day_id: int) -> ResponseReturnValue:
+    """Begin or end watching the day's folder."""
+    day = days.get_day(session(), day_id)
+    on = request.form.get("on") == "1"
+
+    def work() -> str:
+        watching.watch(session(), settings(), day, on=on)
+        return "The folder is watched: what is copied there comes in by itself." if on else "No longer watched."
+
+    return _do(day, work, pairs=False)
 
 
 @bp.post("/sources/<int:source_id>/clock")

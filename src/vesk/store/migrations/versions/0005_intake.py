@@ -14,6 +14,7 @@ _ADDED = (
     ("recording", sa.Column("clock", sa.String(), nullable=False, server_default="")),
     ("recording", sa.Column("took", sa.String(), nullable=True)),
     ("recording", sa.Column("aside", sa.String(), nullable=False, server_default="")),
+    ("day", sa.Column("watched", sa.Boolean(), nullable=False, server_default=sa.false())),
     ("source", sa.Column("clock", sa.String(), nullable=False, server_default="")),
 )
 
