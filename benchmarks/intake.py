@@ -101,9 +101,9 @@ def many() -> None:
     for count in (400, 1000):
         items = [
             Item(
-                str(n), f"A{n % 6} camera/A{n % 6:03}_{n:03}.mov", f"A{n % 6}",
+                str(n), f"{n % 6}/A{n % 6:03}_{n:03}.mov", f"{n % 6}",
                 Facts(
-                    PICTURE, "mov", Fraction(30), fps=Fraction(25), channels=1, sample_rate=FS, samples=30 * FS,
+                    PICTURE if n % 6 < 4 else SOUND, "mov", Fraction(30), fps=Fraction(25), channels=1, sample_rate=FS,
                     timecode=str(Timecode((900_000 + n * 800) % 2_160_000, PAL)),
                 ),
                 content=str(n),

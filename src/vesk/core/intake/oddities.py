@@ -3,9 +3,10 @@
 from __future__ import annotations
 
 from collections import Counter
-from collections.abc import Iterator, Sequence
+from collections.abc import Callable, Iterator, Sequence
 from dataclasses import dataclass
-from fractions import Fraction
+
+import numpy as np
 
 from vesk.core.intake.filed import Filed
 from vesk.core.intake.naming import missing_numbers
@@ -15,7 +16,6 @@ from vesk.core.timecode import FrameRate, wrap_day
 from vesk.core.verdict.words import duration
 
 LOST, WRONG, CARE, NOTE = 4, 3, 2, 1  # material is lost; something will go wrong; look at it; good to know
-_HOUR = Fraction(3600)
 _HALF_DAY_RATES = {44_100, 47_952, 48_000, 48_048, 96_000}
 
 
@@ -175,9 +175,12 @@ def _hours(recordings: Sequence[Filed], day: FrameRate) -> Iterator[Oddity]:
     for source in sorted({one.source for one in timed}):
         own = [one for one in timed if one.source == source]
         others = [one for one in timed if one.source != source and one.kind != own[0].kind]
-        if len(own) < 2 or len(others) < 3 or _meeting(own, others, Fraction(0), day):
+        if len(own) < 2 or len(others) < 3:
             continue
-        fits = {hours: _meeting(own, others, hours * _HOUR, day) for hours in range(-12, 13) if hours}
+        meeting = _meetings(own, others, day)
+        if meeting(0):
+            continue
+        fits = {hours: meeting(hours) for hours in range(-12, 13) if hours}
         best = max(fits, key=lambda hours: (fits[hours], -abs(hours)))
         if fits[best] >= max(2, round(0.6 * len(own))):
             way = "behind" if best > 0 else "ahead"
@@ -189,15 +192,18 @@ def _hours(recordings: Sequence[Filed], day: FrameRate) -> Iterator[Oddity]:
                          "Measure one take by sound, then mend the whole source.")  # fmt: skip
 
 
-def _meeting(own: Sequence[Filed], others: Sequence[Filed], shift: Fraction, day: FrameRate) -> int:
-    def meets(one: Filed) -> bool:
-        for other in others:
-            away = wrap_day((other.start or 0) - (one.start or 0) - shift, day.day)
-            if -other.duration < away < one.duration:
-                return True
-        return False
+def _meetings(own: Sequence[Filed], others: Sequence[Filed], day: FrameRate) -> Callable[[int], int]:
+    """Return a function that counts the recordings that would meet one of the others, moved by whole hours."""
+    whole = float(day.day)
+    starts, theirs = (np.array([float(one.start or 0) for one in some]) for some in (own, others))
+    before, after = (np.array([float(one.duration) for one in some]) for some in (others, own))
+    apart = theirs[None, :] - starts[:, None]
 
-    return sum(meets(one) for one in own)
+    def count(hours: int) -> int:
+        away = (apart - 3600.0 * hours + whole / 2) % whole - whole / 2
+        return int(((away > -before[None, :]) & (away < after[:, None])).any(axis=1).sum())
+
+    return count
 
 
 def _doubled(recordings: Sequence[Filed]) -> Iterator[Oddity]:

@@ -76,10 +76,12 @@ def find_off_speed(recordings: Sequence[Filed]) -> dict[str, OffSpeed]:
             reason = f"silent, and it plays on {float(one.duration - real):.1f} s past the start of {after.name}{guess}"
             found[one.key] = OffSpeed(one.key, reason, real, sure=False)
     for one in recordings:
+        if one.kind != "picture" or one.key in found or one.channels:
+            continue
         # The last of a card has no next one to run into: it is taken as its neighbours are.
         own = [other for other in recordings if other.source == one.source and other.key != one.key]
         alike = len(own) >= _ALIKE and all(other.key in found for other in own)
-        if one.kind == "picture" and one.key not in found and not one.channels and alike:
+        if alike:
             reason = f"silent, as the {len(own)} other off-speed pictures of {one.source} are"
             found[one.key] = OffSpeed(one.key, reason, one.duration, sure=False)
     return found

@@ -103,6 +103,8 @@ def pair_by_timecode(spans: Sequence[Span], day: FrameRate) -> tuple[list[Propos
     pictures = [span for span in spans if span.kind == PICTURE]
     sounds = [span for span in spans if span.kind == SOUND]
     starts = {span.key: span.start_on(day) for span in spans}
+    rough = {key: None if start is None else float(start) for key, start in starts.items()}
+    whole = float(day.day)
     proposals: list[Proposal] = []
     for picture in pictures:
         p = starts[picture.key]
@@ -111,7 +113,7 @@ def pair_by_timecode(spans: Sequence[Span], day: FrameRate) -> tuple[list[Propos
         own = []
         for sound in sounds:
             s = starts[sound.key]
-            if s is None:
+            if s is None or _far_off(rough[picture.key], rough[sound.key], picture, sound, whole):
                 continue
             offset = wrap_day(s - p, day.day)
             overlap = overlap_of(offset, picture.duration, sound.duration)
@@ -127,6 +129,14 @@ def pair_by_timecode(spans: Sequence[Span], day: FrameRate) -> tuple[list[Propos
     return proposals, unpaired
 
 
+def _far_off(p: float | None, s: float | None, picture: Span, sound: Span, whole: float) -> bool:
+    """Say whether two spans are seconds apart: told in floats, so that only what is near is reckoned exactly."""
+    if p is None or s is None:
+        return True
+    away = (s - p + whole / 2) % whole - whole / 2
+    return away > float(picture.duration) + 1 or away < -float(sound.duration) - 1
+
+
 def _clock(seconds: Fraction, rate: FrameRate) -> str:
     return str(Timecode.at(seconds, rate))
 
@@ -138,14 +148,18 @@ def _why(span: Span, others: Sequence[Span], starts: dict[str, Fraction | None],
         return "it carries no timecode, so timecode cannot place it"
     reach = f"{_clock(start, day)} to {_clock(start + span.duration, day)}"
     timed = [(other, starts[other.key]) for other in others]
-    gaps = []
+    whole, own_start = float(day.day), float(start)
+    nearest, least = None, float("inf")
     for other, other_start in timed:
         if other_start is not None:
-            offset = wrap_day(other_start - start, day.day)
-            gaps.append((-overlap_of(offset, span.duration, other.duration), offset, other))
-    if not gaps:
+            away = (float(other_start) - own_start + whole / 2) % whole - whole / 2
+            apart = max(0.0, away) - min(float(span.duration), away + float(other.duration))
+            if apart < least:
+                nearest, least = other, apart
+    if nearest is None:
         return f"no {partners} has timecode to compare with"
-    gap, offset, nearest = min(gaps, key=lambda item: item[0])
+    offset = wrap_day((starts[nearest.key] or Fraction(0)) - start, day.day)
+    gap = -overlap_of(offset, span.duration, nearest.duration)
     if gap < 0:
         return f"{nearest.source} · {nearest.name} touches it for only {float(-gap):.2f} s"
     side = "after" if offset > 0 else "before"
