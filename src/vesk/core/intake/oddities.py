@@ -224,12 +224,10 @@ def _numbers(recordings: Sequence[Filed]) -> Iterator[Oddity]:
         missing = missing_numbers([int(one.tokens["clip"]) for one in own])
         if missing:
             width = len(own[0].tokens["clip"])
-            names = ", ".join(f"{number:0{width}}" for number in missing[:8]) + (" …" if len(missing) > 8 else "")
-            says = (
-                f"{source}: roll {roll} lacks number {names}"
-                if len(missing) == 1
-                else (f"{source}: roll {roll} lacks {len(missing)} numbers: {names}")
-            )
+            names = ", ".join(f"{number:0{width}}" for number in missing[:8])
+            names += " and more" if len(missing) > 8 else ""
+            many = f"{len(missing)} numbers:" if len(missing) > 1 else "number"
+            says = f"{source}: roll {roll} lacks {many} {names}"
             yield Oddity("number missing", (f"{source} {roll} {names}",), LOST, says,
                          "Look on the card, before it is wiped.")  # fmt: skip
 
