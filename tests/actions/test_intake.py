@@ -6,7 +6,7 @@ from fractions import Fraction
 import pytest
 from tests.conftest import name_ferry
 
-from vesk.actions import day_known, intake, measure, pairing, sources, standing
+from vesk.actions import day_known, delivering, intake, measure, pairing, sources, standing
 from vesk.core.errors import RefusedError, StaleError
 from vesk.media import cache
 from vesk.store import days, journal, overrides, pairings, recordings
@@ -76,7 +76,7 @@ def test_what_is_odd_is_told_of_the_right_files(db, day):
     assert "4 times slowed" in aside["D001_001.mov"]
 
 
-def test_a_camera_without_a_clock_finds_its_sound(db, settings, day, afternoon):
+def test_a_camera_without_a_clock_finds_its_sound(db, settings, day, afternoon, tmp_path):
     (row,) = pairing.untimed(db, day)
     assert row.name == "clip0017.mov"
     (made,) = pairing.pair_by_sound(db, settings, row.id, lambda _done, _total: True)
@@ -87,6 +87,13 @@ def test_a_camera_without_a_clock_finds_its_sound(db, settings, day, afternoon):
     assert now.found.line.ppm == pytest.approx(true["ppm"], abs=1.0)
     assert "E has no clock" in now.evidence[0].says
     assert pairing.untimed(db, day) == []
+    picture, sound = (standing.located(settings, day, one) for one in (now.picture, now.sound))
+    laid = [delivering.Laid(sound, now.proposal.on(now.pairing.offset))]
+    whole = delivering.deliver(
+        picture, laid, tmp_path / "clip0017.wav", scene="39", take="1", project="", shot_on=day.shot_on
+    )
+    assert (whole.samples, whole.time_reference) == (1037 * 1920, 0)
+    assert "carries no timecode" in whole.remark
     pairing.pair_day(db, settings, day)  # paired again, it stays
     assert pairings.get(db, made.id).measurement is not None
 

@@ -86,7 +86,7 @@ def deliver(
     Raises
     ------
     RefusedError
-        If its recorder files differ in sample rate, or the picture carries no timecode.
+        If its recorder files differ in sample rate, or the picture has no frame rate.
     MediaError
         If a file cannot be read or the disk is full; nothing half-written stays.
     """
@@ -97,12 +97,15 @@ def deliver(
     fps, frames = picture.facts.fps, picture.facts.frames
     if fps is None or frames is None:
         raise RefusedError("its picture has no frame rate")
-    reference = picture.facts.first_frame(sample_rate)
-    if reference is None:
-        raise RefusedError("its picture carries no timecode to put into the sound file")
+    own = picture.facts.first_frame(sample_rate)
+    # A picture without timecode is laid at zero wherever it is opened: so is its sound.
+    reference = own or 0
     samples = picture_samples(frames, fps, sample_rate)
     exact = Fraction(frames) / fps * sample_rate
-    remark = "" if exact == samples else f"rounded to a whole sample ({float(exact):.2f})"
+    remarks = [] if exact == samples else [f"rounded to a whole sample ({float(exact):.2f})"]
+    if own is None:
+        remarks.append("its picture carries no timecode: the time reference is zero")
+    remark = "; ".join(remarks)
     first = parts[0].sound.facts
     channels = max(part.sound.facts.channels for part in parts)
     widest = max(parts, key=lambda part: part.sound.facts.channels).sound.facts

@@ -65,7 +65,8 @@ def _obstacle(picture: Recording, own: tuple[Standing, ...]) -> str:
     if picture.state != "ready":
         return picture.problem
     if not own:
-        return f"unpaired: {picture.unpaired}" if picture.unpaired else "unpaired"
+        word, why = ("set aside", picture.aside) if picture.aside else ("unpaired", picture.unpaired)
+        return f"{word}: {why}" if why else word
     active = [now for now in own if now.state != SET_ASIDE]
     if not active:
         return f"set aside: {own[0].pairing.reason}"
