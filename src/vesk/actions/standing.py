@@ -150,12 +150,14 @@ class Standing:
         start = self.picture.start
         claps = self.error_by_claps(confirmed=True)
         better = self.rivalry is not None and self.rivalry.better
+        aside = self.picture.aside
         return Setting(
             fps=float(self.fps), tolerance_s=float(self.tolerance.seconds(self.fps)), span_s=0.0,
             label_hours=None if start is None else float(start) / 3600,
             sample_rate=facts_of(self.sound).sample_rate or 48_000,
             seen_s=(claps.low_s, claps.high_s) if claps else None,
             better=self.rival_name if better else "", rival="" if better else self.rival_name,
+            off_speed=aside.removeprefix("off-speed: ") if aside.startswith("off-speed") else "",
         )  # fmt: skip
 
     def error_by_claps(self, *, confirmed: bool) -> SoundDelay | None:

@@ -21,7 +21,7 @@ from vesk.core.errors import MediaError, VeskError
 from vesk.core.pairing.by_timecode import Proposal, Unpaired, pair_by_timecode
 from vesk.core.pairing.evidence import SOUND, TIMECODE, Evidence
 from vesk.core.sound.measurement import MATCHED, Measurement, refused
-from vesk.core.timecode import FrameRate
+from vesk.core.timecode import FrameRate, wrap_day
 from vesk.core.timemap import exact_seconds
 from vesk.core.tolerance import Tolerance
 from vesk.core.verdict.causes import Names, Setting, Verdict, give_verdict
@@ -191,6 +191,14 @@ def _judged(found: dict[str, Located], tags: dict[str, str], proposal: Proposal,
         setting=setting_of(picture.facts, sound.facts, fps),
     )  # fmt: skip
     return Measured(proposal.picture, proposal.sound, proposal, result, verdict, correction, fps)
+
+
+def timecode_offset(picture: Facts, sound: Facts, rate: FrameRate) -> Fraction | None:
+    """Return where timecode lays a sound on a picture, whether or not the two then meet; None where one has none."""
+    starts = [facts.span("", "", "", rate).start_on(rate) for facts in (picture, sound)]
+    if starts[0] is None or starts[1] is None:
+        return None
+    return wrap_day(starts[1] - starts[0], rate.day)
 
 
 def verdict_of(

@@ -8,9 +8,8 @@ from pathlib import Path
 
 from vesk.actions.located import locate
 from vesk.actions.measuring import measure_by_sound
-from vesk.actions.walk import measurement_json, verdict_of
+from vesk.actions.walk import measurement_json, timecode_offset, verdict_of
 from vesk.cli import files
-from vesk.core.pairing.by_timecode import pair_by_timecode
 from vesk.core.sound.measurement import MATCHED
 from vesk.core.timecode import FrameRate
 from vesk.core.verdict.words import signed
@@ -29,11 +28,8 @@ def run(options: argparse.Namespace) -> int:
     picture, sound = locate(options.picture, files.cache()), locate(options.sound, files.cache())
     fps = picture.facts.fps
     rate = options.fps or FrameRate(fps or Fraction(25), picture.facts.drop)
-    spans = [one.facts.span(str(n), one.path.name, str(n), rate) for n, one in enumerate((picture, sound))]
-    proposals, _ = pair_by_timecode(spans, rate)
-    proposal = float(proposals[0].offset) if proposals else None
-    found = measure_by_sound(picture, sound, proposal_s=proposal)
-    offset = proposals[0].offset if proposals else None
+    offset = timecode_offset(picture.facts, sound.facts, rate)
+    found = measure_by_sound(picture, sound, proposal_s=None if offset is None else float(offset))
     verdict = verdict_of(found, picture, sound, offset, rate)
     if options.json:
         files.show(measurement_json(found, fps, verdict, sample_rate=sound.facts.sample_rate))
