@@ -1,5 +1,6 @@
 """A day taken in that is not clean: LTC, off-speed, copies, a machine without a clock; and what a person says of it."""
 
+import os
 import shutil
 from fractions import Fraction
 
@@ -17,7 +18,9 @@ from vesk.web import create_app
 def day(db, settings, afternoon, tmp_path):
     """Return the afternoon without its long takes, taken in, listened to and paired."""
     folder = tmp_path / "media"
-    shutil.copytree(afternoon.folder, folder, ignore=shutil.ignore_patterns("A006_010*", "STE-004*"))
+    shutil.copytree(
+        afternoon.folder, folder, copy_function=os.link, ignore=shutil.ignore_patterns("A006_010*", "STE-004*")
+    )
     named = name_ferry(db, settings, folder)
     intake.take_in(db, settings, named)
     for row in recordings.ready_of_day(db, named.id):

@@ -1,5 +1,6 @@
 """Claps kept, confirmed by a person, and what they then say of a pairing and of a camera."""
 
+import os
 import shutil
 from datetime import date
 
@@ -16,7 +17,12 @@ from vesk.web import create_app
 def day(db, settings, ferry, tmp_path):
     """Return the first two takes of A with their sound, measured and searched for claps."""
     folder = tmp_path / "media"
-    shutil.copytree(ferry.folder, folder, ignore=shutil.ignore_patterns("B004*", "3[2346]*", "A006_00[34567]*", "WT*"))
+    shutil.copytree(
+        ferry.folder,
+        folder,
+        copy_function=os.link,
+        ignore=shutil.ignore_patterns("B004*", "3[2346]*", "A006_00[34567]*", "WT*"),
+    )
     named = name_ferry(db, settings, folder)
     intake.take_in(db, settings, named)
     for pid in pairing.pair_day(db, settings, named):

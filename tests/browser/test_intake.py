@@ -1,5 +1,6 @@
 """Intake in a real browser: clocks, facts put right by keys, a clap confirmed, things meant so, a second intake."""
 
+import os
 import shutil
 from pathlib import Path
 
@@ -14,7 +15,12 @@ from vesk.jobs.tasks import ask_intake
 def served(db, settings, afternoon, serve, tmp_path):
     """Serve the afternoon without its longest take, taken in by a worker."""
     folder = tmp_path / "media"
-    shutil.copytree(afternoon.folder, folder, ignore=shutil.ignore_patterns("A006_010*", "STE-004*", "clip0017*"))
+    shutil.copytree(
+        afternoon.folder,
+        folder,
+        copy_function=os.link,
+        ignore=shutil.ignore_patterns("A006_010*", "STE-004*", "clip0017*"),
+    )
     day = name_ferry(db, settings, folder)
     ask_intake(db, day.id)
     db.commit()

@@ -89,6 +89,7 @@ def test_from_the_day_to_a_delivered_file(page: Page, served, settings, db):
     expect(page.locator("#state")).to_contain_text("checked")
     page.keyboard.press("4")
     expect(page.locator("h1")).to_have_text("1 of 10 takes can be handed over")
+    page.wait_for_load_state()  # keys work once the page's scripts have run
     page.keyboard.press("m")
     link = page.get_by_role("link", name="B004_001.wav")
     expect(link).to_be_visible(timeout=60_000)
