@@ -120,6 +120,15 @@ def test_a_persons_clock_and_start_move_everything_after_them(db, settings, day)
     )
     day_known.put_right(db, settings, day, [row.id], field="timecode", value=None)
     assert day_known.known_of_day(db, day).recordings[str(row.id)].label == "12:50:06:13"
+    coded = by_name(db, day)["C002_002.mov"]
+    camera = source(db, day, "C")
+    day_known.choose_clock(db, settings, camera.id, version=camera.version, clock="LTC")
+    typed = by_name(db, day)["clip0017.mov"]
+    for one in (coded, typed):  # over LTC, and where there is no clock at all
+        day_known.put_right(db, settings, day, [one.id], field="timecode", value="15:00:00:00")
+    known = day_known.known_of_day(db, day)
+    assert {known.recordings[str(one.id)].label for one in (coded, typed)} == {"15:00:00:00"}
+    assert known.clocks["E"].clock == "none"  # what a person typed of one file is no clock of its source
     for value, words in (("13:52", "Write it like"), ("13:52:10:30", "out of range")):
         with pytest.raises(RefusedError, match=words):
             day_known.put_right(db, settings, day, [row.id], field="timecode", value=value)
@@ -131,9 +140,14 @@ def test_brought_back_moved_and_meant_so(db, settings, day):
     day_known.put_right(db, settings, day, [slow.id], field="aside", value="")
     pairing.pair_day(db, settings, day)
     assert by_name(db, day)["D001_001.mov"].aside == ""
+    joined = next(p for p in pairings.of_day(db, day.id) if p.sound_id == rows["39_01.wav"].id)
+    measure.measure_pairing(db, settings, joined.id)
+    assert standing.of_pairing(db, joined.id).state == "measured"
     day_known.put_right(db, settings, day, [rows["39_01.wav"].id], field="aside", value="wild")
     pairing.pair_day(db, settings, day)
     assert by_name(db, day)["39_01.wav"].aside == "wild"
+    now = standing.of_pairing(db, joined.id)  # measured or not, it waits for nobody any more
+    assert (now.state, now.aside, now.needs_person) == ("set aside", "wild", False)
     assert sources.move(db, settings, day, [copy.id], to_tag="S9") == 1
     assert source(db, day, "S9").kind == "sound"
     assert sources.move(db, settings, day, [copy.id], to_tag="S1") == 1

@@ -8,7 +8,7 @@ from fractions import Fraction
 from pathlib import Path
 from typing import Any
 
-from vesk.core.clocks.choice import HEADER, LTC, NONE, Choice, Clocks, choose_clock
+from vesk.core.clocks.choice import HEADER, LTC, Choice, Clocks, choose_clock
 from vesk.core.errors import TimecodeError
 from vesk.core.intake.filed import Filed
 from vesk.core.intake.naming import DEFAULT_PATTERNS, read_name
@@ -146,7 +146,7 @@ def know_day(
     clocks = {
         tag: Choice(chosen[tag], "chosen by a person")
         if chosen and chosen.get(tag)
-        else choose_clock([_clocks(one, day) for one in own], day)
+        else choose_clock([_clocks(one, day, as_read=True) for one in own], day)
         for tag, own in by_source.items()
     }
     known = {one.key: _know(one, clocks[one.source].clock, day, patterns) for one in items}
@@ -196,8 +196,9 @@ def _header(item: Item, day: FrameRate) -> tuple[Fraction | None, FrameRate]:
     return item.facts.start(day)
 
 
-def _clocks(item: Item, day: FrameRate) -> Clocks:
-    header, rate = _header(item, day)
+def _clocks(item: Item, day: FrameRate, *, as_read: bool = False) -> Clocks:
+    # A source's clock is judged by what its files say: one start that a person typed tells nothing of the others.
+    header, rate = item.facts.start(day) if as_read else _header(item, day)
     coded = ltc_of(item)
     frame = 1 / (item.facts.fps or day.fps)
     if coded is None:
@@ -207,12 +208,14 @@ def _clocks(item: Item, day: FrameRate) -> Clocks:
 
 def _know(item: Item, clock: str, day: FrameRate, patterns: Sequence[str]) -> Known:
     facts = item.facts
-    own = item.put_right.get(CLOCK) or clock
+    typed = bool(item.put_right.get(TIMECODE))
+    # A start that a person typed counts whatever clock its source has.
+    own = item.put_right.get(CLOCK) or (HEADER if typed else clock)
     clocks = _clocks(item, day)
     start, rate = None, clocks.header_rate
     if own == LTC and clocks.ltc is not None and clocks.ltc_rate is not None:
         start, rate = clocks.ltc, clocks.ltc_rate
-    elif own != NONE and (own == HEADER or item.put_right.get(TIMECODE)):
+    elif own == HEADER:
         start = clocks.header
     tokens = read_name(Path(item.path).stem, patterns)
     values = {name: _value(item, name, tokens) for name in ("scene", "take", "tape", "note")}

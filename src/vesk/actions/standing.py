@@ -92,6 +92,13 @@ class Standing:
         return float(head), float((head + tail) / 2), float(tail)
 
     @property
+    def aside(self) -> str:
+        """Why it is set aside: itself, or one of its recordings at intake; empty when it is not."""
+        if self.pairing.state == SET_ASIDE:
+            return self.pairing.reason or "no reason given"
+        return self.picture.aside or self.sound.aside
+
+    @property
     def timed(self) -> bool:
         """Whether clocks said where it lies, rather than sound alone."""
         return self.picture.start is not None and self.sound.start is not None
@@ -125,7 +132,7 @@ class Standing:
     @property
     def state(self) -> str:
         """Its state word."""
-        if self.pairing.state == SET_ASIDE:
+        if self.aside:
             return SET_ASIDE
         if self.check is not None and self.check.correction_id == (self.correction.id if self.correction else None):
             return CHECKED
@@ -283,6 +290,8 @@ def _rivals(rows: list[Pairing], members: dict[int, Recording], measured: dict[i
         if row.state == SET_ASIDE or found is None or found.line is None or found.decision != MATCHED:
             continue
         picture, sound = members[row.picture_id], members[row.sound_id]
+        if picture.aside or sound.aside:
+            continue
         claims.append(
             Claim(
                 str(row.id), str(picture.id), str(sound.id), str(picture.source_id), str(sound.source_id),

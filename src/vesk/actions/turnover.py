@@ -69,7 +69,7 @@ def _obstacle(picture: Recording, own: tuple[Standing, ...]) -> str:
         return f"{word}: {why}" if why else word
     active = [now for now in own if now.state != SET_ASIDE]
     if not active:
-        return f"set aside: {own[0].pairing.reason}"
+        return f"set aside: {own[0].aside}"
     for now in active:
         if now.sound.state != "ready":
             return now.sound.problem

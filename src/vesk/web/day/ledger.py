@@ -117,7 +117,7 @@ def _paired(recording: Recording, source: str, label: str, now: Standing, *, con
     verdict = now.verdict
     brief = verdict.brief if verdict else "not measured yet"
     if now.state == SET_ASIDE:
-        brief = now.pairing.reason
+        brief = now.aside
     return Row(
         slate=_slate(recording, now),
         continued=continued,
