@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import itertools
 import os
+import shutil
 import subprocess
 import sys
 import threading
@@ -181,6 +182,19 @@ def name_ferry(session: Session, settings: Settings, folder: Path) -> Any:
         folder=str(folder),
     )  # fmt: skip
     name_sources(session, day)
+    session.commit()
+    return day
+
+
+def measured_takes(session: Session, settings: Settings, ferry: Shoot, folder: Path, *without: str) -> Any:
+    """Take in a part of the demo's morning (linked, not copied), pair it and measure it."""
+    from vesk.actions import intake, measure, pairing
+
+    shutil.copytree(ferry.folder, folder, copy_function=os.link, ignore=shutil.ignore_patterns(*without))
+    day = name_ferry(session, settings, folder)
+    intake.take_in(session, settings, day)
+    for pairing_id in pairing.pair_day(session, settings, day):
+        measure.measure_pairing(session, settings, pairing_id)
     session.commit()
     return day
 

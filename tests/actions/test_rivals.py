@@ -1,12 +1,9 @@
 """A day on which two sound files claim the same moments of one picture."""
 
-import os
-import shutil
-
 import pytest
-from tests.conftest import name_ferry
+from tests.conftest import measured_takes
 
-from vesk.actions import intake, measure, pairing, standing
+from vesk.actions import standing
 from vesk.actions.measuring import to_json
 from vesk.store import recordings
 from vesk.store.tables import Pairing
@@ -14,19 +11,8 @@ from vesk.store.tables import Pairing
 
 @pytest.fixture
 def day(db, settings, ferry, tmp_path):
-    folder = tmp_path / "media"
-    shutil.copytree(
-        ferry.folder,
-        folder,
-        copy_function=os.link,
-        ignore=shutil.ignore_patterns("B004*", "3[2346]*", "A006_00[234567]*", "WT*"),
-    )
-    named = name_ferry(db, settings, folder)
-    intake.take_in(db, settings, named)
-    for pid in pairing.pair_day(db, settings, named):
-        measure.measure_pairing(db, settings, pid)
-    db.commit()
-    return named
+    without = ("B004*", "3[2346]*", "A006_00[234567]*", "WT*")
+    return measured_takes(db, settings, ferry, tmp_path / "media", *without)
 
 
 @pytest.mark.parametrize(

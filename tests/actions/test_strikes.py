@@ -1,11 +1,9 @@
 """Claps kept, confirmed by a person, and what they then say of a pairing and of a camera."""
 
-import os
-import shutil
 from datetime import date
 
 import pytest
-from tests.conftest import PAL, SHORT, make_shoot, name_ferry
+from tests.conftest import PAL, SHORT, make_shoot, measured_takes
 
 from vesk.actions import intake, measure, pairing, standing, striking
 from vesk.core.errors import RefusedError, StaleError
@@ -16,17 +14,8 @@ from vesk.web import create_app
 @pytest.fixture
 def day(db, settings, ferry, tmp_path):
     """Return the first two takes of A with their sound, measured and searched for claps."""
-    folder = tmp_path / "media"
-    shutil.copytree(
-        ferry.folder,
-        folder,
-        copy_function=os.link,
-        ignore=shutil.ignore_patterns("B004*", "3[2346]*", "A006_00[34567]*", "WT*"),
-    )
-    named = name_ferry(db, settings, folder)
-    intake.take_in(db, settings, named)
-    for pid in pairing.pair_day(db, settings, named):
-        measure.measure_pairing(db, settings, pid)
+    without = ("B004*", "3[2346]*", "A006_00[34567]*", "WT*")
+    named = measured_takes(db, settings, ferry, tmp_path / "media", *without)
     for row in recordings.ready_of_day(db, named.id):
         striking.keep_strikes(db, settings, row.id)
     db.commit()
