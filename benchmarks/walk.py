@@ -16,7 +16,7 @@ from typing import Any
 import numpy as np
 from scipy import fft
 
-from vesk.actions import walk
+from vesk.actions import conforming, walk
 from vesk.core.sound.features import WORK_RATE
 from vesk.media import cache
 from vesk.simulator import scenario, shoot
@@ -54,7 +54,7 @@ def main(media: Path | None) -> int:
         walked, first = timed(lambda: walk.walk_folder(out, folder / "cache"))
         seconds = sum(float(one.facts.duration) * one.facts.channels for one in walked.recordings.values())
         _, again = timed(lambda: walk.walk_folder(out, folder / "cache"))
-        lines, delivered = timed(lambda: walk.conform(walked, folder / "out", folder / "cache"))
+        lines, delivered = timed(lambda: conforming.conform(walked, folder / "out", folder / "cache"))
         print(f"\n{'picture':14}{'sound':14}{'true s':>12}{'measured s':>13}{'off by':>10}", end="")
         print(f"{'naive off by':>18}{'ppm true':>10}{'measured':>10}{'±95 %':>8}")
         for one in walked.pairings:

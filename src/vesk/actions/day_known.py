@@ -2,7 +2,8 @@
 
 from __future__ import annotations
 
-from collections.abc import Sequence
+from collections.abc import Mapping, Sequence
+from typing import Any
 
 from sqlmodel import Session
 
@@ -28,15 +29,26 @@ def known_of_day(session: Session, day: Day) -> DayKnown:
             continue
         own = put_right.get(row.id or 0, {})
         source = sources.get(row.source_id)
+        tag = source.tag if source else "—"
         items.append(
             Item(
-                str(row.id), row.path, source.tag if source else "—", Facts.from_json(row.facts), row.heard,
+                str(row.id), row.path, tag, Facts.from_json(row.facts), row.heard,
                 row.content, row.size, {name: one.value for name, one in own.items()},
-                {name: one.made_by for name, one in own.items()},
+                {name: one.made_by for name, one in own.items()}, _members(row.members, tag), row.joined,
             )
         )  # fmt: skip
     chosen = {source.tag: source.clock for source in sources.values() if source.clock}
     return know_day(items, days.rate_of(day), chosen=chosen, unreadable=unreadable)
+
+
+def _members(members: Sequence[Mapping[str, Any]], tag: str) -> tuple[Item, ...]:
+    return tuple(
+        Item(
+            str(one["id"]), one["path"], tag, Facts.from_json(one["facts"]), {}, one["content"], one["size"],
+            members=_members(one["members"], tag), joined=one["joined"],
+        )
+        for one in members
+    )  # fmt: skip
 
 
 def choose_clock(session: Session, settings: Settings, source_id: int, *, version: int, clock: str) -> Source:

@@ -7,6 +7,7 @@ from contextlib import ExitStack
 from dataclasses import dataclass
 from datetime import date
 from fractions import Fraction
+from itertools import accumulate
 from pathlib import Path
 
 import numpy as np
@@ -21,7 +22,6 @@ from vesk.core.sound.measurement import MATCHED
 from vesk.core.timemap import AnyMap, TimeMap
 from vesk.media import cache, checksum, ixml, wave
 from vesk.media.probe import read_facts
-from vesk.media.sound import SoundReader
 
 GoOn = Callable[[], bool]
 
@@ -68,6 +68,15 @@ class Delivered:
     channels: int
     time_reference: int
     remark: str
+
+
+def takes_of(picture: Located) -> list[tuple[Located, Fraction]]:
+    """Return the files of a picture with where each begins on its time, seconds.
+
+    A run is corrected once and handed over file by file, as the editor has its pictures.
+    """
+    takes = picture.takes
+    return list(zip(takes, accumulate((take.facts.duration for take in takes), initial=Fraction(0)), strict=False))
 
 
 def deliver(
@@ -124,7 +133,7 @@ def deliver(
         history=f"A=PCM,F={sample_rate},W=24,T=conformed to {picture.path.name}\r\n",
     )  # fmt: skip
     with ExitStack() as stack:
-        readers = [stack.enter_context(SoundReader(part.sound.path)) for part in parts]
+        readers = [stack.enter_context(part.sound.reader()) for part in parts]
         pieces = [
             piece
             for reader, part in zip(readers, parts, strict=True)

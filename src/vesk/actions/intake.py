@@ -87,7 +87,7 @@ def take_in(session: Session, settings: Settings, day: Day, report: Report = lam
     """
     root = scan.allowed(Path(day.folder), settings.media_roots)
     day_id = day.id or 0
-    known = {row.path: row for row in recordings.of_day(session, day_id)}
+    known = {row.path: row for row in recordings.files_of_day(session, day_id)}
     found = list(scan.walk(root))
     still = growing([item.path for item in found])
     new = 0
@@ -114,7 +114,7 @@ def take_in(session: Session, settings: Settings, day: Day, report: Report = lam
                 row.state, row.problem = "vanished", _VANISHED.format(path=path)
                 session.add(row)
     _assign_sources(session, day_id)
-    rows = recordings.of_day(session, day_id)
+    rows = recordings.files_of_day(session, day_id)
     ready = tuple(row.id or 0 for row in rows if row.state == "ready")
     result = TakenIn(ready, new, sum(r.state == "unreadable" for r in rows), sum(r.state == "vanished" for r in rows))
     journal.note(
@@ -180,8 +180,8 @@ def _assign_sources(session: Session, day_id: int) -> None:
     present = list(session.exec(select(Source).where(Source.day_id == day_id)))
     by_folder = {(source.folder, source.kind): source for source in present}
     taken = {source.tag for source in present}
-    for row in recordings.ready_of_day(session, day_id):
-        if row.source_id is not None:
+    for row in recordings.files_of_day(session, day_id):
+        if row.source_id is not None or row.state != "ready":
             continue
         parts = Path(row.path).parts
         folder = parts[0] if len(parts) > 1 else "."

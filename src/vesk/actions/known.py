@@ -42,6 +42,10 @@ class Item:
         Overrides that stand, by field.
     put_by : dict of str to str
         Who made each.
+    members : tuple of Item
+        What it is made of; empty for one file.
+    joined : str
+        How they are taken together: run or set.
     """
 
     key: str
@@ -53,6 +57,13 @@ class Item:
     size: int = 0
     put_right: Mapping[str, str] = field(default_factory=dict)
     put_by: Mapping[str, str] = field(default_factory=dict)
+    members: tuple[Item, ...] = ()
+    joined: str = ""
+
+    @property
+    def files(self) -> tuple[Item, ...]:
+        """Every file it is made of."""
+        return tuple(one for member in self.members for one in member.files) if self.members else (self,)
 
 
 @dataclass(frozen=True, slots=True)
@@ -217,7 +228,7 @@ def _know(item: Item, clock: str, day: FrameRate, patterns: Sequence[str]) -> Kn
         start, rate = clocks.ltc, clocks.ltc_rate
     elif own == HEADER:
         start = clocks.header
-    tokens = read_name(Path(item.path).stem, patterns)
+    tokens = _tokens(item, patterns)
     values = {name: _value(item, name, tokens) for name in ("scene", "take", "tape", "note")}
     values[TIMECODE] = _timecode(item, day)
     on_day = None if start is None else relabel(start, rate, day)
@@ -235,9 +246,27 @@ def _know(item: Item, clock: str, day: FrameRate, patterns: Sequence[str]) -> Kn
         leaks_db={int(n): level for n, level in heard.get("leaks_db", {}).items()},
         ltc_channels=tuple(int(n) for n in heard.get("ltc", {})),
         ltc_breaks=tuple((b["at_s"], b["expected"], b["found"]) for b in (coded or {}).get("breaks", ())),
-        remarks=facts.remarks,
+        remarks=facts.remarks, family=facts.family, family_index=facts.family_index, family_size=facts.family_size,
+        members=tuple(_file(one, patterns) for one in item.members),
     )  # fmt: skip
     return Known(item, values, tokens, own, start, rate, on_day, filed)
+
+
+def _tokens(item: Item, patterns: Sequence[str]) -> dict[str, str]:
+    """Return what a recording's name says; of several files, what the first one's says of all."""
+    tokens = read_name(Path(item.files[0].path).stem, patterns)
+    return {name: value for name, value in tokens.items() if not item.members or name not in {"track", "part"}}
+
+
+def _file(item: Item, patterns: Sequence[str]) -> Filed:
+    """Return a part as far as its place among its likes goes."""
+    facts = item.facts
+    return Filed(
+        key=item.key, name=Path(item.path).name, path=item.path, source=item.source, kind=facts.kind,
+        content=item.content, size=item.size, channels=facts.channels, samples=facts.samples,
+        tokens=_tokens(item, patterns), family=facts.family, family_index=facts.family_index,
+        family_size=facts.family_size, members=tuple(_file(one, patterns) for one in item.members),
+    )  # fmt: skip
 
 
 def _value(item: Item, name: str, tokens: Mapping[str, str]) -> Value:

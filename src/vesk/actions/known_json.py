@@ -6,8 +6,10 @@ from dataclasses import asdict
 from fractions import Fraction
 from typing import Any
 
+from vesk.actions.joining import Joined, joined_path
 from vesk.actions.known import Known
 from vesk.actions.walk import Walked
+from vesk.media.joined import RUN, SET
 
 
 def known_json(walked: Walked) -> dict[str, Any]:
@@ -24,6 +26,8 @@ def known_json(walked: Walked) -> dict[str, Any]:
             }
             for tag, choice in sorted(known.clocks.items())
         ],
+        "runs": [_together_json(one) for one in walked.together if one.how == RUN],
+        "sets": [_together_json(one) for one in walked.together if one.how == SET],
         "conflicts": [{**asdict(one), "shared": _exact(one.shared)} for one in known.conflicts],
         "set_aside": [{"path": key, "reason": one.aside} for key, one in known.recordings.items() if one.aside],
         "off_speed": [
@@ -38,10 +42,15 @@ def known_json(walked: Walked) -> dict[str, Any]:
     }  # fmt: skip
 
 
+def _together_json(one: Joined) -> dict[str, Any]:
+    return {"path": joined_path(one.keys), "files": list(one.keys), "reason": one.why}
+
+
 def recording_known_json(one: Known) -> dict[str, Any]:
     """Return what is known of one recording; each fact with where it came from."""
     return {
         "path": one.item.path,
+        "files": [file.path for file in one.item.files],
         "source": one.item.source,
         "kind": one.item.facts.kind,
         "clock": one.clock,

@@ -1,37 +1,134 @@
-"""A recording with its file, its facts, and what is kept of it."""
+"""A recording with its files, its facts, and what is kept of it: one file, or several taken together."""
 
 from __future__ import annotations
 
+from collections.abc import Iterator, Sequence
+from contextlib import ExitStack
 from dataclasses import dataclass
+from itertools import accumulate
 from pathlib import Path
 
+import numpy as np
+from numpy.typing import NDArray
+
 from vesk.core.errors import MediaError
-from vesk.media import cache, checksum, probe
+from vesk.media import cache, checksum, joined, movie, probe
 from vesk.media.facts import PICTURE, Facts
+from vesk.media.joined import RUN, Series, SideBySide
+from vesk.media.sound import Samples, SoundReader
 
 
 @dataclass(frozen=True, slots=True)
 class Located:
-    """A recording on disk."""
+    """A recording on disk.
+
+    Attributes
+    ----------
+    path : Path
+        Its file; the first of several.
+    facts : Facts
+        Of all of it.
+    kept : Kept
+        Its place in the cache.
+    parts : tuple of Located
+        What it is made of; empty for one file.
+    how : str
+        Whether the parts lie one after the other (`RUN`) or side by side (`SET`).
+    """
 
     path: Path
     facts: Facts
     kept: cache.Kept
+    parts: tuple[Located, ...] = ()
+    how: str = ""
 
     @property
-    def sound_path(self) -> Path:
-        """The file whose samples can be read by range."""
-        return cache.sound_path(self.path, self.facts, self.kept)
+    def files(self) -> tuple[Path, ...]:
+        """Every file it is made of."""
+        return tuple(file for part in self.parts for file in part.files) if self.parts else (self.path,)
+
+    @property
+    def takes(self) -> tuple[Located, ...]:
+        """What lies on picture time one after the other: the parts of a run, else itself."""
+        return tuple(take for part in self.parts for take in part.takes) if self.how == RUN else (self,)
+
+    def reader(self) -> Samples:
+        """Open its samples for reading by range; a movie's are those in the cache.
+
+        Raises
+        ------
+        MediaError
+            If a file is not there or cannot be read.
+        """
+        if not self.parts:
+            return SoundReader(self.kept.sound if self.facts.kind == PICTURE else self.path)
+        with ExitStack() as opened:
+            readers = [opened.enter_context(part.reader()) for part in self.parts]
+            opened.pop_all()
+        if self.how == RUN:
+            return Series(readers, [part.facts.duration for part in self.parts])
+        return SideBySide(readers)
 
     def ensure_heard(self) -> None:
         """Compute and keep its features and peaks, if that was not done before."""
         if not self.facts.channels:
             what = "scratch sound" if self.facts.kind == PICTURE else "sound"
             raise MediaError(self.path, f"it has no {what}", "It cannot be measured by sound.")
-        cache.listen(self.path, self.facts, self.kept)
+        if self.kept.done.exists():
+            return
+        if not self.parts:
+            cache.listen(self.path, self.facts, self.kept)
+            return
+        if self.facts.kind == PICTURE:
+            for part in self.parts:
+                part.ensure_heard()  # the sound of a movie is decoded for each file once
+        with self.reader() as reader:
+            cache.listen_to(cache.blocks_of(reader), self.facts, self.kept)
+
+    def save_frames(self, indices: Sequence[int]) -> None:
+        """Decode the frames that are not kept yet, as JPEG, counted from its first."""
+        for take, first in self._by_take():
+            own = [index - first for index in indices if first <= index < first + (take.facts.frames or 0)]
+            cache.save_frames(take.path, self.kept, own, first=first)
+
+    def grey_frames(self, first: int, count: int) -> NDArray[np.uint8]:
+        """Decode consecutive frames as grey pictures (frames, height, width); fewer at the picture's end."""
+        pieces = []
+        for take, begin in self._by_take():
+            low, high = max(first, begin), min(first + count, begin + (take.facts.frames or 0))
+            if high > low:
+                pieces.append(movie.grey_frames(take.path, low - begin, high - low))
+        return np.concatenate(pieces) if pieces else np.zeros((0, 1, 1), np.uint8)
+
+    def _by_take(self) -> Iterator[tuple[Located, int]]:
+        counts = [take.facts.frames or 0 for take in self.takes]
+        yield from zip(self.takes, accumulate(counts, initial=0), strict=False)
 
 
 def locate(path: Path, cache_folder: Path) -> Located:
     """Read a file's facts and find its place in the cache."""
     facts = probe.read_facts(path)
     return Located(path, facts, cache.kept(cache_folder, checksum.fast_hash(path)))
+
+
+def join(parts: Sequence[Located], how: str, cache_folder: Path) -> Located:
+    """Take recordings together as one.
+
+    Raises
+    ------
+    RefusedError
+        If they cannot be one recording.
+    """
+    facts = joined.join_facts([one.facts for one in parts], how)
+    content = joined.joined_content([one.kept.folder.name for one in parts], how)
+    return Located(parts[0].path, facts, cache.kept(cache_folder, content), tuple(parts), how)
+
+
+def hear(place: Located) -> None:
+    """Listen to a recording, as a process of its own is asked to."""
+    place.ensure_heard()
+
+
+def decode_frames(place: Located, indices: Sequence[int]) -> None:
+    """Keep frames of a recording, as a process of its own is asked to."""
+    place.save_frames(indices)

@@ -5,7 +5,7 @@ from __future__ import annotations
 from sqlmodel import Session
 
 from vesk.actions import measuring, standing
-from vesk.actions.located import Located
+from vesk.actions.located import Located, hear
 from vesk.core.errors import MediaError
 from vesk.core.sound.measurement import Measurement
 from vesk.media import cache
@@ -24,7 +24,7 @@ def listen(session: Session, settings: Settings, recording_id: int) -> None:
     try:
         if not place.kept.done.exists():
             wait = _LEAST_WAIT_S + float(row.duration) * _SLOWEST
-            guarded(place.path, wait, cache.listen, place.path, place.facts, place.kept)
+            guarded(place.path, wait, hear, place)
         row.heard = cache.heard(place.kept)
         session.add(row)
     except MediaError as error:
@@ -59,4 +59,4 @@ def keep_frames(now: standing.Standing, picture: Located, found: Measurement) ->
     fps = float(now.fps)
     points = found.windows or now.points
     around = sorted({int(at * fps) + k for at in points for k in range(-13, 14)})
-    cache.save_frames(picture.path, picture.kept, [index for index in around if index >= 0])
+    picture.save_frames([index for index in around if index >= 0])

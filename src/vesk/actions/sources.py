@@ -44,14 +44,22 @@ def move(session: Session, settings: Settings, day: Day, ids: Sequence[int], *, 
         raise RefusedError(f"{tag} is a {what}: {rows[0].name} cannot be of it.")
     moved = [row for row in rows if row.source_id != target.id]
     for row in moved:
-        row.source_id = target.id
-        session.add(row)
+        _move_one(session, row, target)
     session.flush()
     _drop_empty(session, day)
     names = ", ".join(row.name for row in moved[:4]) + (f" and {len(moved) - 4} more" if len(moved) > 4 else "")
     if moved:
         journal.note(session, day_id=day.id or 0, by=settings.person, what=f"moved {names} to source {tag}")
     return len(moved)
+
+
+def _move_one(session: Session, row: Recording, target: Source) -> None:
+    """Move a recording, and the files it is made of."""
+    row.source_id = target.id
+    session.add(row)
+    if row.joined:
+        for part in recordings.parts_of(session, row.id or 0):
+            _move_one(session, part, target)
 
 
 def _folder_of(rows: list[Recording]) -> str:
@@ -61,7 +69,8 @@ def _folder_of(rows: list[Recording]) -> str:
 
 
 def _drop_empty(session: Session, day: Day) -> None:
-    used = {row.source_id for row in recordings.of_day(session, day.id or 0)}
+    every = [*recordings.files_of_day(session, day.id or 0), *recordings.joined_of_day(session, day.id or 0)]
+    used = {row.source_id for row in every}
     for source in days.sources(session, day.id or 0):
         if source.id not in used:
             session.delete(source)

@@ -6,6 +6,7 @@ from collections.abc import Mapping
 from dataclasses import dataclass
 from fractions import Fraction
 from pathlib import Path
+from typing import Any
 
 from sqlmodel import Session
 
@@ -23,6 +24,7 @@ from vesk.core.timemap import AnyMap
 from vesk.core.tolerance import Tolerance
 from vesk.core.verdict.causes import Names, Setting, Verdict, give_verdict
 from vesk.media import cache
+from vesk.media.facts import Facts
 from vesk.settings import Settings
 from vesk.store import days, pairings, recordings, strikes
 from vesk.store.tables import CheckRow, CorrectionRow, Day, Pairing, Recording, Source, StrikeRow
@@ -235,7 +237,14 @@ class Standing:
 
 def located(settings: Settings, day: Day, row: Recording) -> Located:
     """Return a recording's place on disk and in the cache."""
-    return Located(Path(day.folder, row.path), facts_of(row), cache.kept(settings.cache, row.content))
+    known = {"path": row.path, "facts": row.facts, "content": row.content, "joined": row.joined, "members": row.members}
+    return _located(settings.cache, Path(day.folder), known)
+
+
+def _located(kept: Path, folder: Path, known: Mapping[str, Any]) -> Located:
+    parts = tuple(_located(kept, folder, member) for member in known["members"])
+    path = parts[0].path if parts else Path(folder, known["path"])
+    return Located(path, Facts.from_json(known["facts"]), cache.kept(kept, known["content"]), parts, known["joined"])
 
 
 def of_day(session: Session, day: Day) -> list[Standing]:

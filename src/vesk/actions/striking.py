@@ -15,7 +15,7 @@ from vesk.core.errors import RefusedError
 from vesk.core.picture.closure import find_closure
 from vesk.core.sound.distance import distance_delay_s
 from vesk.core.sound.strikes import CLAP, Strike, find_strikes
-from vesk.media import cache, movie
+from vesk.media import cache
 from vesk.media.facts import PICTURE
 from vesk.settings import Settings
 from vesk.store import days, journal, recordings, strikes
@@ -78,7 +78,7 @@ def _seen(one: Located, heard: list[Strike], looked_at: int) -> list[Seen]:
         places = [(0, min(scan, frames), None), (max(0, frames - scan), min(scan, frames), None)]
     found = []
     for first, count, at in places:
-        closure = find_closure(movie.grey_frames(one.path, first, count))
+        closure = find_closure(one.grey_frames(first, count))
         if closure is not None:
             low, high = closure.contact_s(fps, first)
             found.append(Seen(first + closure.frame, low, high, closure.clearness, at))
@@ -128,7 +128,7 @@ def keep_strikes(session: Session, settings: Settings, recording_id: int) -> Non
         # What the recording's page shows is decoded here, where decoding belongs.
         near = {seen.frame + k for seen in found.seen for k in range(-SHOWN_AROUND, SHOWN_AROUND + 1)}
         wanted = {*contact_frames(place.facts.frames), *near}
-        cache.save_frames(place.path, place.kept, sorted(i for i in wanted if 0 <= i < place.facts.frames))
+        place.save_frames(sorted(i for i in wanted if 0 <= i < place.facts.frames))
 
 
 def contact_frames(frames: int, count: int = 9) -> list[int]:

@@ -7,6 +7,7 @@ import os
 from collections.abc import Callable
 from dataclasses import dataclass
 from datetime import UTC, datetime
+from fractions import Fraction
 from pathlib import Path
 from typing import Any
 
@@ -14,6 +15,7 @@ from sqlmodel import Session
 
 from vesk.actions import delivering, standing
 from vesk.actions.intake import facts_of
+from vesk.actions.located import Located
 from vesk.actions.standing import CHECKED, SET_ASIDE, Standing
 from vesk.core.errors import MediaError, VeskError
 from vesk.core.verdict.words import signed
@@ -107,26 +109,52 @@ def make(session: Session, settings: Settings, row: Turnover, report: Report = l
     taken: set[str] = set()
     for count, item in enumerate(listed):
         stopped = stopped or not report(count, len(listed))
-        delivery = Delivery(turnover_id=row.id or 0, picture_id=item.picture.id or 0, reason=item.obstacle)
-        if stopped and not item.obstacle:
-            delivery.reason = "stopped before its turn"
-        elif not item.obstacle:
-            try:
-                delivery.facts = _make_one(
-                    settings, day, production.name, item, folder, taken, report, (count, len(listed))
-                )
-                delivery.name = delivery.facts["name"]
-            except delivering.StoppedError as error:
-                stopped, delivery.reason = True, str(error)
-            except VeskError as error:
-                delivery.reason = str(error)
-        session.add(delivery)
-        lines.append(_line(item, delivery))
+        for part in _on_picture(settings, day, item.picture):
+            delivery = Delivery(turnover_id=row.id or 0, picture_id=part.recording_id, reason=item.obstacle)
+            if stopped and not item.obstacle:
+                delivery.reason = "stopped before its turn"
+            elif not item.obstacle:
+                try:
+                    delivery.facts = _make_one(
+                        settings, day, production.name, item, part, folder, taken, report, (count, len(listed))
+                    )
+                    delivery.name = delivery.facts["name"]
+                except delivering.StoppedError as error:
+                    stopped, delivery.reason = True, str(error)
+                except VeskError as error:
+                    delivery.reason = str(error)
+            session.add(delivery)
+            lines.append(_line(item, part, delivery))
     write_report(folder / "report.csv", lines)
     row.state = "stopped" if stopped else "done"
     session.add(row)
     done = sum(1 for line in lines if line["delivered"] == "yes")
     journal.note(session, day_id=day.id or 0, by=row.made_by, what=f"turnover of {done} takes made in {folder}")
+
+
+@dataclass(frozen=True, slots=True)
+class _Part:
+    """One file of a camera take: where it begins on the take's picture time, seconds; `place` is None if unreadable."""
+
+    recording_id: int
+    path: str
+    place: Located | None
+    begins: Fraction
+
+
+def _on_picture(settings: Settings, day: Day, picture: Recording) -> list[_Part]:
+    if picture.state != "ready":
+        return [_Part(picture.id or 0, picture.path, None, Fraction(0))]
+    takes = delivering.takes_of(standing.located(settings, day, picture))
+    files = _numbers(picture.id or 0, picture.path, picture.members)
+    return [_Part(number, path, take, at) for (number, path), (take, at) in zip(files, takes, strict=True)]
+
+
+def _numbers(number: int, path: str, members: list[dict[str, Any]]) -> list[tuple[int, str]]:
+    """Return number and path of every file of a picture, in order."""
+    if not members:
+        return [(number, path)]
+    return [file for one in members for file in _numbers(one["id"], one["path"], one["members"])]
 
 
 def _channels(active: list[Standing]) -> tuple[int, int] | None:
@@ -140,21 +168,23 @@ def _make_one(
     day: Day,
     project: str,
     item: Item,
+    part: _Part,
     folder: Path,
     taken: set[str],
     report: Report,
     at: tuple[int, int],
 ) -> dict[str, Any]:
-    picture = standing.located(settings, day, item.picture)
+    picture = part.place or standing.located(settings, day, item.picture)
     active = [now for now in item.pairings if now.state == CHECKED]
-    for place in [picture, *(standing.located(settings, day, now.sound) for now in active)]:
-        if not place.path.exists():
-            raise MediaError(place.path, "it vanished since intake", "Connect the disk and make the turnover again.")
-    parts = [delivering.Laid(standing.located(settings, day, now.sound), now.laid) for now in active]
+    sounds = [standing.located(settings, day, now.sound) for now in active]
+    for file in [*picture.files, *(file for sound in sounds for file in sound.files)]:
+        if not file.exists():
+            raise MediaError(file, "it vanished since intake", "Connect the disk and make the turnover again.")
+    parts = [delivering.Laid(sound, now.laid.shifted(-part.begins)) for sound, now in zip(sounds, active, strict=True)]
     scene, take = item.scene_take
     name = f"{picture.path.stem}.wav"
     if name.casefold() in taken:
-        name = f"{item.source}_{picture.path.stem}_{item.picture.id}.wav"
+        name = f"{item.source}_{picture.path.stem}_{part.recording_id}.wav"
     taken.add(name.casefold())
     made = delivering.deliver(
         picture, parts, folder / name, scene=scene, take=take, project=project, shot_on=day.shot_on,
@@ -186,8 +216,8 @@ COLUMNS = (
 )  # fmt: skip
 
 
-def _line(item: Item, delivery: Delivery) -> dict[str, Any]:
-    facts = facts_of(item.picture) if item.picture.facts else None
+def _line(item: Item, part: _Part, delivery: Delivery) -> dict[str, Any]:
+    facts = part.place.facts if part.place else facts_of(item.picture) if item.picture.facts else None
     scene, take = item.scene_take if facts else ("", "")
     active = [now for now in item.pairings if now.state != SET_ASIDE]
     made = delivery.facts
@@ -200,7 +230,7 @@ def _line(item: Item, delivery: Delivery) -> dict[str, Any]:
         "scene": scene,
         "take": take,
         "source": item.source,
-        "picture": item.picture.path,
+        "picture": part.path,
         "start": facts.timecode if facts else "",
         "frames": facts.frames if facts else "",
         "fps": str(facts.fps) if facts else "",

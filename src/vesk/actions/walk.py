@@ -1,32 +1,31 @@
-"""The walk without server or database, for scripts: probe, pair, measure, conform."""
+"""The walk without server or database, for scripts: take in, know, pair, measure."""
 
 from __future__ import annotations
 
 from collections import Counter
 from collections.abc import Callable, Iterator
-from dataclasses import asdict, dataclass
-from datetime import UTC, datetime
+from dataclasses import dataclass, replace
 from fractions import Fraction
 from pathlib import Path
 from typing import Any
 
-from vesk.actions import delivering, measuring
+from vesk.actions import measuring
 from vesk.actions.intake import propose_tag
+from vesk.actions.joining import Joined, joined_path, runs_among, sets_among
 from vesk.actions.known import DayKnown, Item, know_day
-from vesk.actions.located import Located, locate
+from vesk.actions.located import Located, join, locate
 from vesk.actions.searching import find_partners
-from vesk.actions.turnover import write_report
 from vesk.core.conform.correction import Correction, propose
-from vesk.core.errors import MediaError, VeskError
+from vesk.core.errors import MediaError
 from vesk.core.pairing.by_timecode import Proposal, Unpaired, pair_by_timecode
-from vesk.core.pairing.evidence import SOUND, TIMECODE, Evidence
 from vesk.core.sound.measurement import MATCHED, Measurement, refused
 from vesk.core.timecode import FrameRate, wrap_day
 from vesk.core.timemap import exact_seconds
 from vesk.core.tolerance import Tolerance
 from vesk.core.verdict.causes import Names, Setting, Verdict, give_verdict
 from vesk.media import cache, scan
-from vesk.media.facts import PICTURE, Facts
+from vesk.media.facts import Facts
+from vesk.media.joined import RUN, SET
 
 Tell = Callable[[str], None]
 
@@ -55,6 +54,7 @@ class Walked:
     unreadable: list[tuple[str, str]]
     rate: FrameRate
     known: DayKnown
+    together: list[Joined]
 
 
 def walk_folder(
@@ -83,21 +83,17 @@ def walk_folder(
     root = folder.resolve()
     if not root.is_dir():
         raise MediaError(folder, "there is no such folder", "Look at the spelling.")
-    for item in scan.walk(root):
-        name = str(item.path.relative_to(root)) if root in item.path.parents else str(item.path)
+    for one in scan.walk(root):
+        name = str(one.path.relative_to(root)) if root in one.path.parents else str(one.path)
         try:
-            if item.problem:
-                raise MediaError(name, item.problem)
-            found[name] = locate(item.path, cache_folder)
+            if one.problem:
+                raise MediaError(name, one.problem)
+            found[name] = locate(one.path, cache_folder)
         except MediaError as error:
             unreadable.append((name, f"{error.reason}. {error.advice}".strip()))
     rate = rate or _usual_rate(list(found.values()))
     tags = _tags(found)
-    items = []
-    for name, one in found.items():
-        tell(f"listening to {name}")
-        heard = _listened(one, unreadable, name)
-        items.append(Item(name, name, tags[name], one.facts, heard, one.kept.folder.name, one.path.stat().st_size))
+    items, together = _gather(found, tags, rate, cache_folder, unreadable, tell)
     known = know_day(items, rate, unreadable=unreadable)
     proposals, alone = pair_by_timecode([one.span() for one in known.recordings.values() if not one.aside], rate)
     alone += [Unpaired(name, one.aside) for name, one in known.recordings.items() if one.aside]
@@ -110,7 +106,47 @@ def walk_folder(
         measured += by_sound
         joined = {key for one in by_sound for key in (one.picture, one.sound)}
         alone = [item for item in alone if item.key not in joined]
-    return Walked(found, tags, measured, alone, unreadable, rate, known)
+    return Walked(found, tags, measured, alone, unreadable, rate, known, together)
+
+
+def _gather(
+    found: dict[str, Located],
+    tags: dict[str, str],
+    rate: FrameRate,
+    cache_folder: Path,
+    unreadable: list[tuple[str, str]],
+    tell: Tell,
+) -> tuple[list[Item], list[Joined]]:
+    """Listen to everything and take together what is one recording, sets first: their tracks are heard as one."""
+    items = {
+        name: Item(name, name, tags[name], one.facts, {}, one.kept.folder.name, one.path.stat().st_size)
+        for name, one in found.items()
+    }
+    together: list[Joined] = []
+    for how in (SET, RUN):
+        known = know_day(list(items.values()), rate)
+        filed = [one.filed for one in known.recordings.values() if not one.aside]
+        for group in sets_among(filed) if how == SET else runs_among(filed, found):
+            together.append(group)
+            _take_together(group, found, tags, items, cache_folder)
+        for name in [name for name, item in items.items() if not item.heard]:
+            tell(f"listening to {name}")
+            items[name] = replace(items[name], heard=_listened(found[name], unreadable, name))
+    return list(items.values()), together
+
+
+def _take_together(
+    group: Joined, found: dict[str, Located], tags: dict[str, str], items: dict[str, Item], cache_folder: Path
+) -> None:
+    """Put one recording in the place of the files it is made of."""
+    name = joined_path(group.keys)
+    whole = join([found.pop(key) for key in group.keys], group.how, cache_folder)
+    members = tuple(items.pop(key) for key in group.keys)
+    found[name], tags[name] = whole, tags[group.keys[0]]
+    items[name] = Item(
+        name, name, tags[name], whole.facts, {}, whole.kept.folder.name, sum(one.size for one in members),
+        members=members, joined=group.how,
+    )  # fmt: skip
 
 
 def _by_sound(found: dict[str, Located], tags: dict[str, str], known: DayKnown, tell: Tell) -> Iterator[Measured]:
@@ -224,201 +260,3 @@ def setting_of(picture: Facts, sound: Facts, fps: Fraction) -> Setting:
     start, rate = picture.start(FrameRate(fps))
     hours = None if start is None or sound.time_reference is None else float(start * rate.nominal / rate.fps) / 3600
     return Setting(float(fps), 0.0, 0.0, label_hours=hours, sample_rate=sound.sample_rate or 48_000)
-
-
-def measurement_json(
-    found: Measurement, fps: Fraction | None, verdict: Verdict | None = None, *, sample_rate: int = 48_000
-) -> dict[str, Any]:
-    """Return what `vesk measure` prints; samples are the sound's, at `sample_rate`."""
-    line = found.line
-    return {
-        "decision": found.decision,
-        "reason": found.reason,
-        "offset_s": line.offset_s if line else None,
-        "offset_frames": line.offset_s * float(fps) if line and fps else None,
-        "ppm": line.ppm if line else None,
-        "jumps": [
-            {
-                "at_s": jump.at_s,
-                "samples": jump.samples(sample_rate),
-                "step_s": jump.step_s,
-                "low_s": jump.low_s,
-                "high_s": jump.high_s,
-                "standard_error_s": jump.se_step_s,
-            }
-            for jump in (line.jumps if line else ())
-        ],
-        "uncertainty_s": line.band_at(found.head_s) if line else None,
-        "standard_error_s": line.standard_error_at(found.middle_s) if line else None,
-        "standard_error_ppm": line.se_ppm if line else None,
-        "log10_false_alarm": found.log10_false_alarm,
-        "head_s": found.head_s,
-        "middle_s": found.middle_s,
-        "tail_s": found.tail_s,
-        "share": found.share,
-        "channel": found.channel + 1,
-        "picture_channel": found.picture_channel + 1,
-        "other_channels": [
-            {"channel": one.channel + 1, "strength": one.strength, "later_s": one.later_s} for one in found.others
-        ],
-        "polarity": found.polarity,
-        "candidates": [asdict(one) for one in found.candidates],
-        "runner_up_s": found.runner_up_s,
-        "runner_up_ratio": found.runner_up_ratio,
-        "verdict": verdict_json(verdict) if verdict else None,
-        "trace": [asdict(point) for point in found.trace],
-    }
-
-
-def verdict_json(verdict: Verdict) -> dict[str, Any]:
-    """Return a verdict with the hypotheses that were weighed."""
-    return {
-        "cause": verdict.cause,
-        "text": verdict.text,
-        "unless": verdict.unless,
-        "considered": [asdict(one) for one in verdict.considered],
-    }
-
-
-_PRINTED = ("offset_s", "offset_frames", "ppm", "jumps", "uncertainty_s", "decision", "log10_false_alarm")
-
-
-def pairing_json(one: Measured, sample_rate: int) -> dict[str, Any]:
-    """Return one pairing as `vesk pair` prints it."""
-    values = measurement_json(one.found, one.fps, one.verdict, sample_rate=sample_rate)
-    line = one.found.line
-    half = float(1 / one.fps) / 2
-    evidence = [
-        Evidence(TIMECODE, float(one.proposal.offset), half, "headers and time reference"),
-        Evidence(
-            SOUND,
-            values["offset_s"],
-            values["uncertainty_s"],
-            one.found.reason or f"{one.found.share:.0%} of windows agree",
-        ),
-    ]
-    correction = one.correction
-    return {
-        "picture": one.picture,
-        "sound": one.sound,
-        "status": "measured" if line is not None and one.found.decision == MATCHED else "proposed",
-        "timecode_offset": str(one.proposal.offset),
-        "overlap_s": float(one.proposal.overlap),
-        **{key: values[key] for key in _PRINTED},
-        "evidence": [asdict(item) for item in evidence],
-        "verdict": values["verdict"],
-        "correction": correction_json(correction) if correction else None,
-    }  # fmt: skip
-
-
-def correction_json(correction: Correction) -> dict[str, Any]:
-    """Return a correction; its jumps are where the sound goes on, in its own seconds, and by how much later."""
-    return {
-        "slip_s": float(correction.slip),
-        "ppm": float(correction.ppm),
-        "jumps": [{"sound_s": float(at), "step_s": float(step)} for at, step in correction.jumps],
-    }
-
-
-def recording_json(name: str, one: Located, source: str) -> dict[str, Any]:
-    """Return one recording as `vesk pair` prints it."""
-    return {"path": name, "source": source, "kind": one.facts.kind, "facts": one.facts.as_json()}
-
-
-def walk_json(walked: Walked) -> dict[str, Any]:
-    """Return what `vesk pair` prints."""
-    return {
-        "fps": str(walked.rate.fps),
-        "drop": walked.rate.drop,
-        "recordings": [recording_json(name, one, walked.sources[name]) for name, one in walked.recordings.items()],
-        "pairings": [pairing_json(one, walked.recordings[one.sound].facts.sample_rate) for one in walked.pairings],
-        "unpaired": [{"path": item.key, "reason": item.reason} for item in walked.unpaired],
-        "unreadable": [{"path": path, "reason": reason} for path, reason in walked.unreadable],
-    }
-
-
-def conform(walked: Walked, out: Path, cache_folder: Path, *, tell: Tell = lambda _: None) -> list[dict[str, Any]]:
-    """Deliver every picture whose pairings all matched, with the proposed corrections, and write the report.
-
-    No person has checked these: the report says so. Measured again all the same.
-    """
-    out.mkdir(parents=True, exist_ok=True)
-    lines = []
-    taken: set[str] = set()
-    for name, picture in walked.recordings.items():
-        if picture.facts.kind != PICTURE:
-            continue
-        own = [one for one in walked.pairings if one.picture == name]
-        tell(f"delivering {name}")
-        lines.append(_conform_one(walked, name, picture, own, out, cache_folder, taken))
-    for name, reason in walked.unreadable:
-        lines.append({"picture": name, "delivered": "no", "reason": reason})
-    write_report(out / "report.csv", lines)
-    return lines
-
-
-def _conform_one(
-    walked: Walked,
-    name: str,
-    picture: Located,
-    own: list[Measured],
-    out: Path,
-    cache_folder: Path,
-    taken: set[str],
-) -> dict[str, Any]:
-    unpaired = {item.key: item.reason for item in walked.unpaired}
-    matched = [one for one in own if one.correction is not None]
-    facts = walked.recordings[matched[0].sound].facts if matched else picture.facts
-    line: dict[str, Any] = {
-        "scene": facts.scene, "take": facts.take, "source": walked.sources[name], "picture": name,
-        "start": walked.known.recordings[name].label, "frames": picture.facts.frames, "fps": str(picture.facts.fps),
-        "sound": " + ".join(one.sound for one in own), "delivered": "no", "checked_by": "nobody",
-        "cause": " + ".join(one.verdict.cause for one in own),
-        "slip_s": " + ".join(f"{float(one.correction.slip):+.6f}" for one in matched if one.correction),
-        "slip_frames": " + ".join(f"{float(one.correction.slip * one.fps):+.3f}" for one in matched if one.correction),
-        "rate_ppm": " + ".join(f"{float(one.correction.ppm):+.3f}" for one in matched if one.correction),
-    }  # fmt: skip
-    if not matched:
-        line["reason"] = unpaired.get(name) or "; ".join(one.verdict.text for one in own)
-        return line
-    parts = [
-        delivering.Laid(walked.recordings[one.sound], one.correction.on(one.proposal.offset))
-        for one in matched
-        if one.correction
-    ]
-    target = out / f"{Path(name).stem}.wav"
-    if target.name.casefold() in taken:
-        target = out / f"{walked.sources[name]}_{Path(name).parent.name}_{Path(name).stem}.wav"
-    taken.add(target.name.casefold())
-    try:
-        made = delivering.deliver(
-            picture,
-            parts,
-            target,
-            scene=facts.scene,
-            take=facts.take,
-            project="",
-            shot_on=datetime.now(UTC).date(),
-        )
-        residual, why = delivering.measure_again(
-            made.path, picture, late_s=0.0, workplace=cache_folder / "again",
-            channels=(matched[0].found.picture_channel, matched[0].found.channel),
-        )  # fmt: skip
-    except VeskError as error:
-        line["reason"] = str(error)
-        return line
-    line |= {
-        "delivered": "yes",
-        "file": target.name,
-        "samples": made.samples,
-        "time_reference": made.time_reference,
-    }
-    remarks = [made.remark, *(one.correction.mends for one in matched if one.correction)]
-    line |= {"reason": why, "remark": "; ".join(filter(None, remarks))}
-    if residual is not None:
-        for place, value in zip(("head", "middle", "tail"), residual.all, strict=True):
-            line[f"residual_{place}_ms"] = f"{value * 1000:+.3f}"
-    left = [one.sound for one in own if one.correction is None]
-    if left:
-        line["remark"] = f"left out, no common sound: {', '.join(left)}"
-    return line

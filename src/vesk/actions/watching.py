@@ -48,7 +48,7 @@ def has_news(session: Session, settings: Settings, day: Day) -> bool:
         root = scan.allowed(Path(day.folder), settings.media_roots)
     except MediaError:
         return False  # the disk is away; it will be looked at again
-    rows = {row.path: row for row in recordings.of_day(session, day.id or 0)}
+    rows = {row.path: row for row in recordings.files_of_day(session, day.id or 0)}
     seen, fresh = set(), []
     for item in scan.walk(root):
         if item.problem:

@@ -5,7 +5,9 @@ from __future__ import annotations
 import argparse
 from pathlib import Path
 
-from vesk.actions.walk import conform, walk_folder, walk_json
+from vesk.actions.conforming import conform
+from vesk.actions.walk import walk_folder
+from vesk.actions.walked_json import walk_json
 from vesk.cli import files
 from vesk.core.errors import RefusedError
 

@@ -8,7 +8,8 @@ from pathlib import Path
 
 from vesk.actions.located import locate
 from vesk.actions.measuring import measure_by_sound
-from vesk.actions.walk import measurement_json, timecode_offset, verdict_of
+from vesk.actions.walk import timecode_offset, verdict_of
+from vesk.actions.walked_json import measurement_json
 from vesk.cli import files
 from vesk.core.sound.measurement import MATCHED
 from vesk.core.timecode import FrameRate

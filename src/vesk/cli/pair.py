@@ -5,7 +5,8 @@ from __future__ import annotations
 import argparse
 from pathlib import Path
 
-from vesk.actions.walk import walk_folder, walk_json
+from vesk.actions.walk import walk_folder
+from vesk.actions.walked_json import walk_json
 from vesk.cli import files
 
 

@@ -123,6 +123,10 @@ class PiecewiseMap:
         """Return the target time of a source time, seconds; at a jump, where the source goes on."""
         return self.first(source) + sum((step for at, step in self.jumps if source >= at), Fraction(0))
 
+    def shifted(self, seconds: Fraction) -> PiecewiseMap:
+        """Return this map with its target moved later by `seconds`."""
+        return PiecewiseMap(self.first.shifted(seconds), self.jumps)
+
     def source_of(self, target: Fraction) -> Fraction | None:
         """Return the source time that sounds at a target time; the later one where two do, None in a loss."""
         for low, high, piece in reversed(self.pieces()):

@@ -6,6 +6,7 @@ import procrastinate
 from procrastinate import JobContext
 from sqlmodel import Session
 
+from vesk.actions import day_joined
 from vesk.actions import intake as intake_action
 from vesk.actions import measure as measure_action
 from vesk.actions import pairing as pairing_action
@@ -17,7 +18,7 @@ from vesk.jobs.tracked import tracked
 from vesk.settings import Settings, from_environment
 from vesk.store import days, pairings, progress, recordings, turnovers
 from vesk.store.session import open_session
-from vesk.store.tables import Day, Turnover
+from vesk.store.tables import Day, Recording, Turnover
 
 tasks = procrastinate.Blueprint()
 
@@ -28,16 +29,21 @@ def intake(day_id: int) -> None:
     settings = from_environment()
     with tracked(settings, "intake", day_id) as (session, report):
         day = days.get_day(session, day_id)
-        taken = intake_action.take_in(session, settings, day, report)
-        for recording_id in taken.ready:
-            row = recordings.get(session, recording_id)
-            what = f"listening to {row.name}"
-            progress.open_one(session, day_id=day_id, kind="listen", subject_id=recording_id, what=what)
-            enqueue(session, "vesk:listen", priority=SOON, recording_id=recording_id)
-            what = f"looking for claps in {row.name}"
-            progress.open_one(session, day_id=day_id, kind="strikes", subject_id=recording_id, what=what)
-            enqueue(session, "vesk:find_strikes", priority=LATER, recording_id=recording_id)
+        intake_action.take_in(session, settings, day, report)
+        day_joined.refresh(session, day)
+        day_joined.join_day(session, settings, day)
+        for row in recordings.ready_of_day(session, day_id):
+            _ask_listen(session, row)
         _pair_and_measure(session, settings, day)
+
+
+def _ask_listen(session: Session, row: Recording) -> None:
+    what = f"listening to {row.name}"
+    progress.open_one(session, day_id=row.day_id, kind="listen", subject_id=row.id or 0, what=what)
+    enqueue(session, "vesk:listen", priority=SOON, recording_id=row.id)
+    what = f"looking for claps in {row.name}"
+    progress.open_one(session, day_id=row.day_id, kind="strikes", subject_id=row.id or 0, what=what)
+    enqueue(session, "vesk:find_strikes", priority=LATER, recording_id=row.id)
 
 
 def _pair_and_measure(session: Session, settings: Settings, day: Day) -> None:
@@ -80,10 +86,31 @@ def listen(recording_id: int) -> None:
         if report(0, 1):
             measure_action.listen(session, settings, recording_id)
             row = recordings.get(session, recording_id)
+            # Once the others are listened to, sound tells which files are one recording; and timecode
+            # on a channel may lay it elsewhere.
+            enqueue(session, "vesk:join", priority=AFTER, day_id=row.day_id)
             if row.heard.get("ltc"):
-                # Its timecode may lay it elsewhere: paired again once the others are listened to.
                 enqueue(session, "vesk:pair", priority=AFTER, day_id=row.day_id)
             report(1, 1)
+
+
+@tasks.task(name="join")
+def join(day_id: int) -> None:
+    """Take files together that are one recording, and pair again where there were any."""
+    settings = from_environment()
+    with open_session(settings.sqlalchemy_url) as session:
+        day = days.get_day(session, day_id)
+        made = day_joined.join_day(session, settings, day)
+        joined_again(session, settings, day, made)
+        session.commit()
+
+
+def joined_again(session: Session, settings: Settings, day: Day, made: list[Recording]) -> None:
+    """Have recordings that were just taken together listened to, and the day paired with them."""
+    for row in made:
+        _ask_listen(session, row)
+    if made:
+        _pair_and_measure(session, settings, day)
 
 
 @tasks.task(name="search")
@@ -114,7 +141,7 @@ def find_strikes(recording_id: int) -> None:
     """Propose the claps of one recording."""
     settings = from_environment()
     with tracked(settings, "strikes", recording_id) as (session, report):
-        if report(0, 1):
+        if report(0, 1) and recordings.get(session, recording_id).part_of is None:
             striking_action.keep_strikes(session, settings, recording_id)
             report(1, 1)
 
@@ -124,7 +151,7 @@ def measure(pairing_id: int) -> None:
     """Measure one pairing."""
     settings = from_environment()
     with tracked(settings, "measure", pairing_id) as (session, report):
-        if report(0, 1):
+        if report(0, 1) and pairings.is_standing(session, pairing_id):
             measure_action.measure_pairing(session, settings, pairing_id)
             report(1, 1)
 

@@ -5,7 +5,7 @@ from __future__ import annotations
 import json
 import os
 import shutil
-from collections.abc import Iterator
+from collections.abc import Callable, Iterator, Sequence
 from dataclasses import dataclass
 from pathlib import Path
 from typing import Any
@@ -18,7 +18,7 @@ from vesk.media import movie
 from vesk.media.channels import ChannelEars
 from vesk.media.facts import PICTURE, Facts
 from vesk.media.peaks import PeaksBuilder
-from vesk.media.sound import SoundReader
+from vesk.media.sound import Samples, SoundReader
 from vesk.media.wave import write_wave
 from vesk.media.working import WorkingChannel
 
@@ -74,25 +74,51 @@ def kept(cache: Path, content: str) -> Kept:
     return Kept(cache / content[:2] / content)
 
 
-def sound_path(path: Path, facts: Facts, store: Kept) -> Path:
-    """Return the file whose samples can be read by range."""
-    return store.sound if facts.kind == PICTURE else path
-
-
 def listen(path: Path, facts: Facts, store: Kept) -> None:
-    """Compute everything that is kept of a recording's sound, in one pass over the file and little memory.
+    """Compute everything that is kept of a file's sound, in one pass over it; quick when it was done before.
 
-    Quick when it was done before. A movie's sound is decoded into the cache, since
-    compressed sound cannot be read by range.
+    A movie's sound is decoded into the cache, since compressed sound cannot be read by range.
     """
     if store.done.exists() or not facts.channels:
         return
+    if facts.kind != PICTURE:
+        with SoundReader(path) as reader:
+            listen_to(blocks_of(reader), facts, store)
+        return
+    store.folder.mkdir(parents=True, exist_ok=True)
+    own = store.folder / f"sound.{os.getpid()}.wav"
+
+    def keep(blocks: Iterator[NDArray[np.float32]]) -> None:
+        write_wave(own, blocks, sample_rate=facts.sample_rate, channels=facts.channels)
+        own.replace(store.sound)
+
+    listen_to(movie.sound_blocks(path), facts, store, keep=keep)
+
+
+def listen_to(
+    blocks: Iterator[NDArray[np.float32]],
+    facts: Facts,
+    store: Kept,
+    *,
+    keep: Callable[[Iterator[NDArray[np.float32]]], None] | None = None,
+) -> None:
+    """Compute what is kept of sound that streams by, in little memory.
+
+    Parameters
+    ----------
+    blocks : iterator of ndarray
+        float32 (n, channels), in order.
+    facts : Facts
+    store : Kept
+    keep : callable, optional
+        Takes the same blocks as they pass, to write them down.
+    """
     store.folder.mkdir(parents=True, exist_ok=True)
     peaks = PeaksBuilder(facts.channels)
     ears = ChannelEars(facts.sample_rate, facts.channels)
     used = {n: WorkingChannel(facts.sample_rate, store.work(n), store.features(n)) for n in working_channels(facts)}
 
-    def pass_by(blocks: Iterator[NDArray[np.float32]]) -> Iterator[NDArray[np.float32]]:
+    def pass_by() -> Iterator[NDArray[np.float32]]:
         for block in _blocks_of(_BLOCK, blocks):
             peaks.add(block)
             rows = np.ascontiguousarray(block.T)
@@ -102,12 +128,10 @@ def listen(path: Path, facts: Facts, store: Kept) -> None:
             yield block
 
     try:
-        if facts.kind == PICTURE:
-            own = store.folder / f"sound.{os.getpid()}.wav"
-            write_wave(own, pass_by(movie.sound_blocks(path)), sample_rate=facts.sample_rate, channels=facts.channels)
-            own.replace(store.sound)
+        if keep is not None:
+            keep(pass_by())
         else:
-            for _ in pass_by(_read_blocks(path)):
+            for _ in pass_by():
                 pass
     except BaseException:
         for working in used.values():
@@ -124,7 +148,17 @@ def listen(path: Path, facts: Facts, store: Kept) -> None:
 
 def sound_blocks(path: Path, facts: Facts) -> Iterator[NDArray[np.float32]]:
     """Yield a recording's samples in order, whatever file it is: float32 (n, channels), blocks of ten seconds or so."""
-    return _blocks_of(_BLOCK, movie.sound_blocks(path) if facts.kind == PICTURE else _read_blocks(path))
+    if facts.kind == PICTURE:
+        yield from _blocks_of(_BLOCK, movie.sound_blocks(path))
+        return
+    with SoundReader(path) as reader:
+        yield from blocks_of(reader)
+
+
+def blocks_of(reader: Samples) -> Iterator[NDArray[np.float32]]:
+    """Yield what a reader reads, in order: float32 (n, channels)."""
+    for start in range(0, reader.frames, _BLOCK):
+        yield reader.read(start, min(_BLOCK, reader.frames - start))
 
 
 def _blocks_of(size: int, blocks: Iterator[NDArray[np.float32]]) -> Iterator[NDArray[np.float32]]:
@@ -149,12 +183,6 @@ def heard(store: Kept) -> dict[str, Any]:
     return values
 
 
-def _read_blocks(path: Path) -> Iterator[NDArray[np.float32]]:
-    with SoundReader(path) as reader:
-        for start in range(0, reader.frames, _BLOCK):
-            yield reader.read(start, min(_BLOCK, reader.frames - start))
-
-
 def working_channels(facts: Facts) -> tuple[int, ...]:
     """Return the channels that are kept for matching: a camera's first four, a recorder's first eight."""
     return tuple(range(min(facts.channels, 4 if facts.kind == PICTURE else 8)))
@@ -177,14 +205,14 @@ def forget(store: Kept) -> None:
     shutil.rmtree(store.folder, ignore_errors=True)
 
 
-def save_frames(path: Path, store: Kept, indices: list[int], *, height: int = 216) -> None:
-    """Decode the frames that are not kept yet, as JPEG."""
-    missing = [index for index in indices if not store.frame(index).exists()]
+def save_frames(path: Path, store: Kept, indices: Sequence[int], *, first: int = 0, height: int = 216) -> None:
+    """Decode a movie's frames that are not kept yet, as JPEG; its frame k is kept as number ``first + k``."""
+    missing = [index for index in indices if not store.frame(first + index).exists()]
     if not missing:
         return
     (store.folder / "frames").mkdir(parents=True, exist_ok=True)
     for index, image in movie.frame_images(path, missing, height=height):
-        target = store.frame(index)
+        target = store.frame(first + index)
         part = target.with_name(f"{target.name}.{os.getpid()}.part")
         image.save(part, "JPEG", quality=82)
         part.replace(target)

@@ -52,6 +52,8 @@ class Facts:
     originator : str
         From `bext`: which recorder.
     circled : bool
+    family, family_index, family_size : str
+        By iXML: which set of files it is of, as which of them, and how many there should be.
     origins : dict of str to str
         Where each of these comes from: ``bext``, ``iXML``, ``timecode track``, ``container``, ``samples``.
     remarks : tuple of str
@@ -87,6 +89,9 @@ class Facts:
     circled: bool = False
     origins: dict[str, str] = field(default_factory=dict)
     remarks: tuple[str, ...] = field(default=())
+    family: str = ""
+    family_index: str = ""
+    family_size: str = ""
 
     def start(self, day: FrameRate) -> tuple[Fraction | None, FrameRate]:
         """Return where the recording starts on its own label clock, and that clock's rate.

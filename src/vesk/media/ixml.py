@@ -11,7 +11,10 @@ from vesk.core.timecode import nearest_rate
 
 @dataclass(frozen=True, slots=True)
 class IXml:
-    """Scene, take, tape, note, track names by channel, and the timecode rate with its drop flag."""
+    """Scene, take, tape, note, track names by channel, the timecode rate with its drop flag, and the set of files.
+
+    `family` names the set that a file is of, `family_index` which of its `family_size` files this is.
+    """
 
     scene: str = ""
     take: str = ""
@@ -22,6 +25,9 @@ class IXml:
     track_names: tuple[str, ...] = ()
     timecode_rate: Fraction | None = None
     drop: bool = False
+    family: str = ""
+    family_index: str = ""
+    family_size: str = ""
 
 
 def parse(text: str) -> IXml | None:
@@ -51,7 +57,8 @@ def parse(text: str) -> IXml | None:
     return IXml(
         get("SCENE"), get("TAKE"), get("TAPE"), get("NOTE"), get("PROJECT"),
         get("CIRCLED").upper() == "TRUE", tuple(name for _, name in tracks), rate,
-        get("SPEED/TIMECODE_FLAG").upper() == "DF",
+        get("SPEED/TIMECODE_FLAG").upper() == "DF", get("FILE_SET/FAMILY_UID"), get("FILE_SET/FILE_SET_INDEX"),
+        get("FILE_SET/TOTAL_FILES"),
     )  # fmt: skip
 
 
@@ -77,6 +84,11 @@ def build(info: IXml, *, sample_rate: int, time_reference: int) -> str:
     put(speed, "TIMESTAMP_SAMPLES_SINCE_MIDNIGHT_HI", time_reference >> 32)
     put(speed, "TIMESTAMP_SAMPLES_SINCE_MIDNIGHT_LO", time_reference & 0xFFFF_FFFF)
     put(speed, "TIMESTAMP_SAMPLE_RATE", sample_rate)
+    if info.family:
+        files = ElementTree.SubElement(root, "FILE_SET")
+        put(files, "TOTAL_FILES", info.family_size)
+        put(files, "FAMILY_UID", info.family)
+        put(files, "FILE_SET_INDEX", info.family_index)
     tracks = ElementTree.SubElement(root, "TRACK_LIST")
     put(tracks, "TRACK_COUNT", len(info.track_names))
     for index, name in enumerate(info.track_names, start=1):

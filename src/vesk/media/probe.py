@@ -74,6 +74,9 @@ def _wave_facts(path: Path) -> Facts:
         originator=header.bext.originator if header.bext else "",
         created=f"{header.bext.date} {header.bext.time}".strip() if header.bext else "",
         circled=info.circled,
+        family=info.family,
+        family_index=info.family_index,
+        family_size=info.family_size,
         origins=_origins(header, info),
         remarks=tuple(remarks),
     )
@@ -86,5 +89,6 @@ def _origins(header: wave.WaveHeader, info: ixml.IXml) -> dict[str, str]:
     by_ixml = {
         "scene": info.scene, "take": info.take, "tape": info.tape, "note": info.note, "track_names": info.track_names,
         "timecode_rate": info.timecode_rate, "circled": info.circled,
+        "family": info.family,
     }  # fmt: skip
     return told | {name: "iXML" for name, value in by_ixml.items() if value}

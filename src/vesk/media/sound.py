@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from pathlib import Path
-from typing import Self
+from typing import Protocol, Self
 
 import numpy as np
 import soundfile
@@ -12,8 +12,33 @@ from numpy.typing import NDArray
 from vesk.core.errors import MediaError
 
 
+class Samples(Protocol):
+    """Random access to a recording's samples, whatever files they lie in; silence outside them.
+
+    Attributes
+    ----------
+    sample_rate, channels, frames : int
+    """
+
+    sample_rate: int
+    channels: int
+    frames: int
+
+    def read(self, start: int, count: int) -> NDArray[np.float32]:
+        """Read samples ``start`` to ``start + count`` as float32 (count, channels)."""
+        ...
+
+    def close(self) -> None:
+        """Let go of the files."""
+        ...
+
+    def __enter__(self) -> Self: ...
+
+    def __exit__(self, *_: object) -> None: ...
+
+
 class SoundReader:
-    """Random access to a sound file's samples; silence outside them. Opened read-only.
+    """One sound file's `Samples`. Opened read-only.
 
     Attributes
     ----------

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import re
 from dataclasses import dataclass, replace
 from fractions import Fraction
 from math import floor
@@ -33,6 +34,8 @@ class Take:
         At which its picture was really recorded; 0 where that is the rate it plays at.
     time_reference : int
         Of a recorder's first sample.
+    of : Take or None
+        The whole that this file is a part of, from its frame or sample `skipped` on.
     """
 
     device: Device
@@ -48,6 +51,8 @@ class Take:
     code: float = 0.0
     capture_fps: int = 0
     named: bool = True
+    of: Take | None = None
+    skipped: int = 0
 
     @property
     def clock(self) -> float:
@@ -97,8 +102,33 @@ def takes(scenario: Scenario, out: Path) -> list[Take]:
             if rolling.tracks:
                 device = replace(device, channels=device.channels[: rolling.tracks])
             counts[device.tag] = counts.get(device.tag, 0) + 1
-            made.append(_take(scenario, shot, rolling, device, counts[device.tag], out))
+            whole = _take(scenario, shot, rolling, device, counts[device.tag], out)
+            made += _parts(whole) if device.split_s else [whole]
     return made
+
+
+def _parts(whole: Take) -> list[Take]:
+    """Cut a recording where its device begins the next file: names count on, each part has the label of its start."""
+    camera = whole.device.kind == CAMERA
+    rate = float(whole.rate.fps) if camera else whole.device.sample_rate
+    count = whole.frames if camera else whole.samples
+    step = round(whole.device.split_s * rate)
+    parts = []
+    for number, skipped in enumerate(range(0, count, step)):
+        digits = re.search(r"\d*$", whole.path.stem)[0]  # type: ignore[index]
+        stem = whole.path.stem.removesuffix(digits)
+        name = f"{stem}{int(digits or 1) + number:0{len(digits)}d}{whole.path.suffix}"
+        begins = whole.begins + skipped / (rate * whole.clock)
+        label = whole.label
+        if label is not None and whole.device.header != "zero":
+            label = Timecode((label.frame + skipped) % whole.rate.frames_per_day, whole.rate)
+        reference = whole.time_reference + (0 if camera or whole.device.header == "zero" else skipped)
+        part = replace(
+            whole, path=whole.path.with_name(name), begins=begins, length_s=min(step, count - skipped) / rate,
+            label=label, time_reference=reference, of=whole, skipped=skipped, code=whole.code + begins - whole.begins,
+        )  # fmt: skip
+        parts.append(part)
+    return parts
 
 
 def _take(scenario: Scenario, shot: Shot, rolling: Rolling, device: Device, number: int, out: Path) -> Take:

@@ -5,6 +5,7 @@ from __future__ import annotations
 from fractions import Fraction
 from itertools import pairwise
 from math import floor
+from pathlib import Path
 
 import av
 import numpy as np
@@ -21,6 +22,12 @@ from vesk.simulator.world import Event, heard
 
 
 def _sound(take: Take, events: list[Event]) -> NDArray[np.float32]:
+    if take.of is not None:
+        # One device recorded all of it: cut from the whole, noise and all.
+        first = take.skipped
+        if take.device.kind == CAMERA:
+            first = round(Fraction(take.skipped) / take.rate.fps * take.device.sample_rate)
+        return _sound(take.of, events)[first : first + take.samples]
     times = take.times()
     device = take.device
     if not device.channels:
@@ -60,21 +67,42 @@ def write_recording(take: Take, scenario: Scenario, events: list[Event]) -> None
 
 def _write_sound(take: Take, scenario: Scenario, sound: NDArray[np.float32]) -> None:
     device = take.device
+    if not device.mono:
+        _write_wave(take.path, take, scenario, sound, device.channels)
+        return
+    for number, name in enumerate(device.channels):
+        path = take.path.with_stem(f"{take.path.stem}_{number + 1}")
+        track = (str(number + 1), str(len(device.channels)))
+        _write_wave(path, take, scenario, sound[:, number : number + 1], (name,), track=track)
+
+
+def _write_wave(
+    path: Path,
+    take: Take,
+    scenario: Scenario,
+    sound: NDArray[np.float32],
+    names: tuple[str, ...],
+    *,
+    track: tuple[str, str] = ("", ""),
+) -> None:
+    """Write one WAV; `track` is which of how many files of a set it is."""
+    device = take.device
     if device.header == "none":
         blocks = iter([sound])
-        write_wave(take.path, blocks, sample_rate=take.device.sample_rate, channels=sound.shape[1], bits=device.bits)
+        write_wave(path, blocks, sample_rate=take.device.sample_rate, channels=sound.shape[1], bits=device.bits)
         return
     info = ixml.IXml(
         scene=take.shot.slate, take=str(take.shot.take), tape=take.device.roll, note=take.shot.note,
-        project=scenario.production, track_names=take.device.channels, timecode_rate=scenario.rate.fps,
-        drop=scenario.rate.drop,
+        project=scenario.production, track_names=names, timecode_rate=scenario.rate.fps,
+        drop=scenario.rate.drop, family=f"{device.tag}-{take.path.stem}-{take.seed}" if track[0] else "",
+        family_index=track[0], family_size=track[1],
     )  # fmt: skip
     bext = Bext(
         description=f"{take.shot.slate} / {take.shot.take}", originator=take.device.name, date=scenario.date,
         time="00:00:00", time_reference=take.time_reference,
     )  # fmt: skip
     write_wave(
-        take.path, iter([sound]), sample_rate=take.device.sample_rate, channels=sound.shape[1], bext=bext,
+        path, iter([sound]), sample_rate=take.device.sample_rate, channels=sound.shape[1], bext=bext,
         bits=take.device.bits,
         ixml=ixml.build(info, sample_rate=take.device.sample_rate, time_reference=take.time_reference),
     )  # fmt: skip

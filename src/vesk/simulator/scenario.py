@@ -20,6 +20,8 @@ class Device:
     a jammed header is set wrong. `ltc` is the channel (from 0) that a timecode box feeds, at `ltc_db`; -1 is none;
     `leak_db` how much of it leaks into the others.
 
+    `split_s` is how long its files may be: it goes on in the next one. A `mono` recorder writes a file a channel.
+
     `ppm` is the error of its sample (and frame) clock against true time, `tc_ppm` that of its
     timecode clock; positive is fast. `phase` is how late, in frames, its frames begin after the
     timecode's. `distance_m` is how far its microphones stand from what is heard.
@@ -49,6 +51,8 @@ class Device:
     ltc_db: float = -14.0
     leak_db: float = -200.0
     bits: int = 24
+    split_s: float = 0.0
+    mono: bool = False
 
 
 @dataclass(frozen=True, slots=True)

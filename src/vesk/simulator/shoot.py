@@ -47,6 +47,8 @@ def shoot(
     for broken in scenario.broken:
         target = out / broken["path"]
         target.parent.mkdir(parents=True, exist_ok=True)
+        if "of" in broken and not (out / broken["of"]).exists():
+            continue  # a part of the day without it
         if "of" in broken:
             target.write_bytes((out / broken["of"]).read_bytes()[: broken.get("bytes")])
         else:

@@ -3,23 +3,37 @@
 from __future__ import annotations
 
 from datetime import UTC, datetime
+from typing import Any
 
 from sqlmodel import Session, col, select
 
 from vesk.core.errors import NotFoundError, StaleError
-from vesk.store.tables import CheckRow, CorrectionRow, Pairing
+from vesk.store.recordings import is_whole
+from vesk.store.tables import CheckRow, CorrectionRow, Pairing, Recording
 
 
 def of_day(session: Session, day_id: int) -> list[Pairing]:
-    """Return a day's pairings."""
-    return list(session.exec(select(Pairing).where(Pairing.day_id == day_id).order_by(col(Pairing.id))))
+    """Return a day's pairings; one of a file that became part of a recording rests until it is taken apart."""
+    query = select(Pairing).where(Pairing.day_id == day_id, _stands())
+    return list(session.exec(query.order_by(col(Pairing.id))))
+
+
+def _stands() -> Any:
+    hidden = select(Recording.id).where(~is_whole())
+    return col(Pairing.picture_id).not_in(hidden) & col(Pairing.sound_id).not_in(hidden)
 
 
 def sharing(session: Session, rows: list[Pairing]) -> list[Pairing]:
     """Return the pairings that share a picture or a sound with any of `rows`, themselves among them."""
     pictures, sounds = {row.picture_id for row in rows}, {row.sound_id for row in rows}
-    query = select(Pairing).where(col(Pairing.picture_id).in_(pictures) | col(Pairing.sound_id).in_(sounds))
+    shared = col(Pairing.picture_id).in_(pictures) | col(Pairing.sound_id).in_(sounds)
+    query = select(Pairing).where(shared, _stands() | col(Pairing.id).in_({row.id for row in rows}))
     return list(session.exec(query.order_by(col(Pairing.id))))
+
+
+def is_standing(session: Session, pairing_id: int) -> bool:
+    """Say whether a pairing is still there, of recordings that stand for themselves."""
+    return session.exec(select(Pairing.id).where(Pairing.id == pairing_id, _stands())).first() is not None
 
 
 def get(session: Session, pairing_id: int) -> Pairing:

@@ -7,6 +7,7 @@ from collections.abc import Iterable
 from sqlmodel import Session, col, select
 
 from vesk.core.errors import NotFoundError, StaleError
+from vesk.store.recordings import PARTED
 from vesk.store.tables import Recording, StrikeRow
 
 HEARD, SEEN = "heard", "seen"
@@ -27,7 +28,7 @@ def of_source(session: Session, source_id: int) -> list[StrikeRow]:
     query = (
         select(StrikeRow)
         .join(Recording, col(Recording.id) == StrikeRow.recording_id)
-        .where(Recording.source_id == source_id, StrikeRow.how == SEEN)
+        .where(Recording.source_id == source_id, Recording.state != PARTED, StrikeRow.how == SEEN)
     )
     return list(session.exec(query.order_by(col(StrikeRow.id))))
 

@@ -57,6 +57,7 @@ class Day(SQLModel, table=True):
     drop: bool = False
     tolerance: Fraction = Field(sa_column=_exact())  # frames
     watched: bool = False  # its folder is looked at again and again
+    patterns: list[str] = Field(default_factory=list, sa_column=Column(JSONB, nullable=False))  # of file names
     created_at: datetime = Field(default_factory=_now, sa_column=_moment())
 
 
@@ -76,14 +77,20 @@ class Source(SQLModel, table=True):
     distance_mm: int = 0  # of its microphone from what is heard
     delay_us: int = 0  # internal sound delay; positive: its sound is late on its own picture
     clock: str = ""  # header, LTC or none, as a person chose; empty: as Vesk finds
+    rate: str = ""  # at which its timecode counts, as a person said; empty: as its files say
+    position: int = 0  # among the day's lanes
     version: int = 1
 
 
 class Recording(SQLModel, table=True):
-    """One file of a source. Facts are read from it and never edited."""
+    """One file of a source, or several taken together. Facts are read and never edited.
+
+    A file that is `part_of` another recording is not one by itself. A recording that was taken apart stays as
+    ``parted``: what was decided about it comes back when it is made again.
+    """
 
     __table_args__ = (
-        CheckConstraint("state IN ('ready', 'unreadable', 'vanished')"),
+        CheckConstraint("state IN ('ready', 'unreadable', 'vanished', 'parted')"),
         Index("recording_path_once", "day_id", "path", unique=True),
     )
     model_config = {"arbitrary_types_allowed": True}
@@ -106,6 +113,11 @@ class Recording(SQLModel, table=True):
     clock: str = ""  # by which it was placed: header, LTC or none
     took: Optional[Fraction] = Field(default=None, sa_column=_exact(nullable=True))  # off-speed: its real seconds
     aside: str = ""  # why it is left out of pairing: off-speed, or as a person said
+    joined: str = ""  # run or set, where it is several files taken together; empty: it is one file
+    members: list[dict[str, Any]] = Field(default_factory=list, sa_column=Column(JSONB, nullable=False))
+    joined_why: str = ""
+    joined_by: str = ""
+    part_of: Optional[int] = Field(default=None, foreign_key="recording.id", index=True)
 
 
 class OverrideRow(SQLModel, table=True):
@@ -119,6 +131,38 @@ class OverrideRow(SQLModel, table=True):
     made_by: str
     made_at: datetime = Field(default_factory=_now, sa_column=_moment())
     undone_at: Optional[datetime] = Field(default=None, sa_column=_moment(nullable=True))
+
+
+class ClockPeriod(SQLModel, table=True):
+    """A stretch of the day in which a source is trusted by another clock than else."""
+
+    __tablename__ = "clock_period"
+    model_config = {"arbitrary_types_allowed": True}
+    id: Optional[int] = Field(default=None, primary_key=True)
+    source_id: int = Field(foreign_key="source.id", index=True)
+    since: Fraction = Field(sa_column=_exact())  # on the day's label clock
+    before: Fraction = Field(sa_column=_exact())
+    clock: str
+    made_by: str
+    made_at: datetime = Field(default_factory=_now, sa_column=_moment())
+
+
+class ReportRow(SQLModel, table=True):
+    """A sound or camera report that came with the day, as a table, and which of its columns mean what."""
+
+    __tablename__ = "report"
+    __table_args__ = (CheckConstraint("kind IN ('sound', 'camera')"),)
+    id: Optional[int] = Field(default=None, primary_key=True)
+    day_id: int = Field(foreign_key="day.id", index=True)
+    name: str
+    kind: str
+    columns: list[str] = Field(default_factory=list, sa_column=Column(JSONB, nullable=False))
+    lines: list[list[str]] = Field(default_factory=list, sa_column=Column(JSONB, nullable=False))
+    mapping: dict[str, str] = Field(default_factory=dict, sa_column=Column(JSONB, nullable=False))  # field: column
+    source_id: Optional[int] = Field(default=None, foreign_key="source.id")  # whose it is; none: any of its kind
+    made_by: str
+    made_at: datetime = Field(default_factory=_now, sa_column=_moment())
+    version: int = 1
 
 
 class AcceptedRow(SQLModel, table=True):

@@ -47,6 +47,10 @@ class Filed:
         At second, label expected, label found.
     remarks : tuple of str
         What reading it brought up.
+    family, family_index, family_size : str
+        By iXML: which set of files it is of, as which of them, and how many there should be.
+    members : tuple of Filed
+        The files it is made of; empty for one file.
     """
 
     key: str
@@ -75,6 +79,15 @@ class Filed:
     ltc_channels: tuple[int, ...] = ()
     ltc_breaks: tuple[tuple[float, str, str], ...] = ()
     remarks: tuple[str, ...] = ()
+    family: str = ""
+    family_index: str = ""
+    family_size: str = ""
+    members: tuple[Filed, ...] = ()
+
+    @property
+    def files(self) -> tuple[Filed, ...]:
+        """Every file it is made of."""
+        return tuple(file for one in self.members for file in one.files) if self.members else (self,)
 
     @property
     def stem(self) -> str:

@@ -11,6 +11,7 @@ import numpy as np
 from vesk.core.intake.filed import Filed
 from vesk.core.intake.naming import missing_numbers
 from vesk.core.intake.off_speed import Conflict, OffSpeed
+from vesk.core.intake.sets import track_of
 from vesk.core.sound.levels import CLIPPED_RUNS, HUM_SHARE, SILENT_DB
 from vesk.core.timecode import FrameRate, wrap_day
 from vesk.core.verdict.words import duration
@@ -217,7 +218,7 @@ def _doubled(recordings: Sequence[Filed]) -> Iterator[Oddity]:
 
 def _numbers(recordings: Sequence[Filed]) -> Iterator[Oddity]:
     groups: dict[tuple[str, str], list[Filed]] = {}
-    for one in recordings:
+    for one in (file for whole in recordings for file in whole.files):
         if one.tokens.get("clip", "").isdecimal() and one.tokens.get("roll"):
             groups.setdefault((one.source, one.tokens["roll"]), []).append(one)
     for (source, roll), own in sorted(groups.items()):
@@ -235,18 +236,27 @@ def _numbers(recordings: Sequence[Filed]) -> Iterator[Oddity]:
 def _tracks(recordings: Sequence[Filed]) -> Iterator[Oddity]:
     """Find sets of one-track files that lack a track the other takes have."""
     sets: dict[tuple[str, str], dict[str, Filed]] = {}
-    for one in recordings:
-        tokens = one.tokens
-        if one.kind == "sound" and one.channels == 1 and tokens.get("track") and tokens.get("scene"):
-            take = f"{tokens['scene']}_{tokens.get('take', '')}"
-            sets.setdefault((one.source, take), {})[tokens["track"]] = one
+    for whole in recordings:
+        for one in whole.files:
+            tokens, track = one.tokens, track_of(one)
+            if one.kind == "sound" and one.channels == 1 and track and (tokens.get("scene") or one.family):
+                take = f"{tokens['scene']}_{tokens.get('take', '')}" if tokens.get("scene") else one.family
+                sets.setdefault((one.source, take), {})[track] = whole
     for source in {source for source, _ in sets}:
         own = {take: tracks for (of, take), tracks in sets.items() if of == source}
         usual = Counter(track for tracks in own.values() for track in tracks)
         expected = {track for track, count in usual.items() if count > len(own) / 2}
         for take, tracks in sorted(own.items()):
             lacking = sorted(expected - set(tracks))
+            size = max((int(one.family_size) for whole in tracks.values() for one in whole.files
+                        if one.family_size.isdecimal()), default=0)  # fmt: skip
+            if size > len(tracks) and not lacking:
+                says = f"{source}: of take {take} {len(tracks)} of {size} tracks are here, says their iXML"
+                yield Oddity("mono set incomplete", _keys(tracks), LOST, says, "Look for the files on the card.")
             if lacking:
                 says = f"{source}: take {take} has no track {', '.join(lacking)}, which the other takes have"
-                yield Oddity("mono set incomplete", tuple(one.key for one in tracks.values()), LOST, says,
-                             "Look for the file on the card.")  # fmt: skip
+                yield Oddity("mono set incomplete", _keys(tracks), LOST, says, "Look for the file on the card.")
+
+
+def _keys(tracks: dict[str, Filed]) -> tuple[str, ...]:
+    return tuple(dict.fromkeys(one.key for one in tracks.values()))

@@ -7,15 +7,15 @@ from collections.abc import Callable
 from flask import request
 from flask.typing import ResponseReturnValue
 
-from vesk.actions import day_known, sources, watching
+from vesk.actions import day_joined, day_known, sources, watching
 from vesk.core.errors import RefusedError, StaleError, VeskError
-from vesk.jobs.tasks import pair_again
+from vesk.jobs.tasks import joined_again, pair_again
 from vesk.store import days
 from vesk.store.tables import Day
 from vesk.web.intake.views import bp, show_day
 from vesk.web.shared import session, settings
 
-_PUT = {"scene": "scene", "take": "take", "tape": "tape", "timecode": "timecode", "clock": "clock"}
+_PUT = ("scene", "take", "tape", "timecode", "clock")
 
 
 def _do(day: Day, work: Callable[[], str], *, pairs: bool) -> ResponseReturnValue:
@@ -35,32 +35,71 @@ def _do(day: Day, work: Callable[[], str], *, pairs: bool) -> ResponseReturnValu
 
 @bp.post("/days/<int:day_id>/intake/together")
 def together(day_id: int) -> ResponseReturnValue:
-    """Move, put right, set aside or bring back every selected recording."""
+    """Move, put right, set aside, bring back, take together or apart every selected recording."""
     day = days.get_day(session(), day_id)
-    form = request.form
-    ids = [int(text) for text in form.getlist("recording") if text.isdecimal()]
-    do = form.get("do", "")
+    ids = [int(text) for text in request.form.getlist("recording") if text.isdecimal()]
+    work = _TOGETHER.get(request.form.get("do", ""))
 
-    def work() -> str:
-        opened, own = session(), settings()
-        if do == "move":
-            count = sources.move(opened, own, day, ids, to_tag=form.get("to", ""))
-            return f"{count} moved to {form.get('to', '').strip()}."
-        field, value = form.get("field", ""), form.get("value", "")
-        if do == "aside":
-            if not value.strip():
-                raise RefusedError("Say why it is set aside: off-speed, MOS, wild, broken.")
-            return f"{day_known.put_right(opened, own, day, ids, field='aside', value=value)} set aside."
-        if do == "back":
-            return f"{day_known.put_right(opened, own, day, ids, field='aside', value='')} brought back."
-        if do == "put" and field in _PUT:
-            return f"{field} of {day_known.put_right(opened, own, day, ids, field=field, value=value)} put right."
-        if do == "asread" and field in _PUT:
-            count = day_known.put_right(opened, own, day, ids, field=field, value=None)
-            return f"{field} of {count} as read again."
+    def refuse(_day: Day, _ids: list[int], _value: str) -> str:
         raise RefusedError("Choose what to do with the selected recordings.")
 
-    return _do(day, work, pairs=True)
+    return _do(day, lambda: (work or refuse)(day, ids, request.form.get("value", "")), pairs=True)
+
+
+def _move(day: Day, ids: list[int], _value: str) -> str:
+    to = request.form.get("to", "").strip()
+    return f"{sources.move(session(), settings(), day, ids, to_tag=to)} moved to {to}."
+
+
+def _put(day: Day, ids: list[int], field: str, value: str | None) -> int:
+    return day_known.put_right(session(), settings(), day, ids, field=field, value=value)
+
+
+def _put_right(day: Day, ids: list[int], value: str) -> str:
+    return f"{_field()} of {_put(day, ids, _field(), value)} put right."
+
+
+def _as_read(day: Day, ids: list[int], _value: str) -> str:
+    return f"{_field()} of {_put(day, ids, _field(), None)} as read again."
+
+
+def _field() -> str:
+    field = request.form.get("field", "")
+    if field not in _PUT:
+        raise RefusedError(f"Choose which fact is put right: {', '.join(_PUT)}.")
+    return field
+
+
+def _aside(day: Day, ids: list[int], value: str) -> str:
+    if not value.strip():
+        raise RefusedError("Say why it is set aside: off-speed, MOS, wild, broken.")
+    return f"{_put(day, ids, 'aside', value)} set aside."
+
+
+def _back(day: Day, ids: list[int], _value: str) -> str:
+    return f"{_put(day, ids, 'aside', '')} brought back."
+
+
+def _join(how: str) -> Callable[[Day, list[int], str], str]:
+    def join(day: Day, ids: list[int], _value: str) -> str:
+        whole = day_joined.join_by_hand(session(), settings(), day, ids, how)
+        joined_again(session(), settings(), day, [whole])
+        return f"{whole.name} is one recording now; it is listened to and paired as such."
+
+    return join
+
+
+def _part(_day: Day, ids: list[int], _value: str) -> str:
+    if not ids:
+        raise RefusedError("Nothing is selected: tick the recordings first.")
+    names = ", ".join(day_joined.part(session(), settings(), number).name for number in ids)
+    return f"{names} taken apart; what was decided about it comes back if it is joined again."
+
+
+_TOGETHER: dict[str, Callable[[Day, list[int], str], str]] = {
+    "move": _move, "put": _put_right, "asread": _as_read, "aside": _aside, "back": _back, "run": _join("run"),
+    "set": _join("set"), "part": _part,
+}  # fmt: skip
 
 
 @bp.post("/days/<int:day_id>/intake/watch")

@@ -2,8 +2,7 @@
 
 from __future__ import annotations
 
-from vesk.actions.located import Located
-from vesk.media.cache import save_frames
+from vesk.actions.located import Located, decode_frames
 from vesk.media.guarded import guarded
 
 _WAIT_S = 15
@@ -12,4 +11,4 @@ _WAIT_S = 15
 def ensure_frames(place: Located, indices: list[int]) -> None:
     """Have frames decoded and kept; a damaged file costs only itself."""
     if not all(place.kept.frame(index).exists() for index in indices):
-        guarded(place.path, _WAIT_S, save_frames, place.path, place.kept, indices)
+        guarded(place.path, _WAIT_S, decode_frames, place, indices)

@@ -16,7 +16,6 @@ from vesk.core.conform.render import Part, parts_of, render_block, render_range
 from vesk.core.errors import RefusedError
 from vesk.core.timemap import TimeMap, exact_seconds
 from vesk.media.peaks import read_peaks
-from vesk.media.sound import SoundReader
 from vesk.store import days, recordings
 from vesk.web.media.frames import ensure_frames
 from vesk.web.shared import session, settings
@@ -72,7 +71,7 @@ def samples(recording_id: int) -> ResponseReturnValue:
     """Give int16 samples of one channel: ``start``, ``count``, ``channel``."""
     place = _located(recording_id)
     channel = _whole("channel", 0, max(0, place.facts.channels - 1))
-    with SoundReader(place.sound_path) as reader:
+    with place.reader() as reader:
         block = reader.read(_whole("start", -(1 << 40), 1 << 40), _whole("count", 0, MOST_SAMPLES))[:, channel]
     data = np.clip(np.rint(block * 32767), -32768, 32767).astype("<i2").tobytes()
     return _kept(data, place.kept.folder.name)
@@ -104,13 +103,13 @@ def listen(pairing_id: int) -> ResponseReturnValue:
     start = round((at - min(span, MOST_SECONDS) / 2) * rate)
     count = round(min(max(span, 0.05), MOST_SECONDS) * rate)
     channel = _whole("channel", 0, max(0, sound.facts.channels - 1))
-    with SoundReader(sound.sound_path) as reader:
+    with sound.reader() as reader:
         parts = parts_of(reader.read, reader.frames, now.laid, rate)
         block = render_block(parts, start, count, channels=reader.channels, sample_rate=rate)
         production = block[:, channel]
     scratch = np.zeros(count, np.float32)
     if picture.facts.channels:
-        with SoundReader(picture.sound_path) as reader:
+        with picture.reader() as reader:
             # Distance and internal delay are known: what is summed is where the sound belongs.
             late = exact_seconds(now.late_s)
             back = TimeMap(-late)

@@ -4,13 +4,14 @@ from __future__ import annotations
 
 from dataclasses import dataclass
 
-from flask import Blueprint, request
+from flask import Blueprint, redirect, request, url_for
 from flask.typing import ResponseReturnValue
 
-from vesk.actions import standing, striking
+from vesk.actions import day_joined, standing, striking
 from vesk.actions.day_known import known_of_day
 from vesk.actions.intake import facts_of
 from vesk.core.errors import RefusedError, StaleError, VeskError
+from vesk.jobs.tasks import pair_again
 from vesk.store import days, recordings, strikes
 from vesk.store.tables import Recording, StrikeRow
 from vesk.web.recording.waveform import HEIGHT, WIDTH, waveforms
@@ -53,6 +54,8 @@ def _show(recording_id: int, *, status: int = 200, problem: str = "", said: str 
     return render(
         "recording/page.html", "recording/_recording.html", status=status, frame=frame, row=row, facts=facts,
         source=source, problem=problem, said=said, joined=joined,
+        parts=recordings.parts_of(opened, recording_id) if row.joined else [],
+        whole=recordings.get(opened, row.part_of) if row.part_of else None,
         known=known_of_day(opened, frame.day).recordings.get(str(recording_id)),
         drawn=waveforms(standing.located(settings(), frame.day, row)) if usable else [],
         wave=(WIDTH, HEIGHT),
@@ -67,6 +70,19 @@ def _show(recording_id: int, *, status: int = 200, problem: str = "", said: str 
 def show(recording_id: int) -> ResponseReturnValue:
     """Show a recording."""
     return _show(recording_id)
+
+
+@bp.post("/recordings/<int:recording_id>/part")
+def part(recording_id: int) -> ResponseReturnValue:
+    """Take a run or a set apart."""
+    try:
+        row = day_joined.part(session(), settings(), recording_id)
+        pair_again(session(), settings(), days.get_day(session(), row.day_id))
+        session().commit()
+    except VeskError as error:
+        session().rollback()
+        return _show(recording_id, status=422, problem=str(error))
+    return redirect(url_for("intake.show", day_id=row.day_id), 303)
 
 
 @bp.post("/strikes/<int:strike_id>")

@@ -20,15 +20,15 @@ bp = Blueprint("turnover", __name__, template_folder="templates")
 def _show(day_id: int, *, status: int = 200, problem: str = "", said: str = "") -> ResponseReturnValue:
     opened = session()
     frame = day_frame(day_id)
-    made = turnovers.of_day(opened, day_id)
-    names = {row.id: row for row in recordings.of_day(opened, day_id)}
+    made = [(row, turnovers.deliveries(opened, row.id or 0)) for row in turnovers.of_day(opened, day_id)]
+    names = recordings.by_id(opened, {item.picture_id for _, held in made for item in held})
     return render(
         "turnover/page.html",
         "turnover/_turnover.html",
         status=status,
         frame=frame,
         items=turnover.items(opened, frame.day),
-        made=[(row, turnovers.deliveries(opened, row.id or 0)) for row in made],
+        made=made,
         names=names,
         tolerance=float(frame.day.tolerance / frame.day.fps),
         problem=problem,

@@ -1,0 +1,107 @@
+"""Conform a folder without server or database: every picture whose pairings all matched, and the report."""
+
+from __future__ import annotations
+
+from datetime import UTC, datetime
+from fractions import Fraction
+from pathlib import Path
+from typing import Any
+
+from vesk.actions import delivering
+from vesk.actions.located import Located
+from vesk.actions.turnover import write_report
+from vesk.actions.walk import Measured, Tell, Walked
+from vesk.core.errors import VeskError
+from vesk.media.facts import PICTURE
+
+
+def conform(walked: Walked, out: Path, cache_folder: Path, *, tell: Tell = lambda _: None) -> list[dict[str, Any]]:
+    """Deliver every picture whose pairings all matched, with the proposed corrections, and write the report.
+
+    No person has checked these: the report says so. Measured again all the same.
+    """
+    out.mkdir(parents=True, exist_ok=True)
+    lines = []
+    taken: set[str] = set()
+    for name, picture in walked.recordings.items():
+        if picture.facts.kind != PICTURE:
+            continue
+        own = [one for one in walked.pairings if one.picture == name]
+        tell(f"delivering {name}")
+        files = walked.known.recordings[name].item.files
+        for file, (part, begins) in zip(files, delivering.takes_of(picture), strict=True):
+            lines.append(_conform_one(walked, name, file.path, part, begins, own, out, cache_folder, taken))
+    for name, reason in walked.unreadable:
+        lines.append({"picture": name, "delivered": "no", "reason": reason})
+    write_report(out / "report.csv", lines)
+    return lines
+
+
+def _conform_one(
+    walked: Walked,
+    name: str,
+    file: str,
+    picture: Located,
+    begins: Fraction,
+    own: list[Measured],
+    out: Path,
+    cache_folder: Path,
+    taken: set[str],
+) -> dict[str, Any]:
+    unpaired = {item.key: item.reason for item in walked.unpaired}
+    matched = [one for one in own if one.correction is not None]
+    facts = walked.recordings[matched[0].sound].facts if matched else picture.facts
+    line: dict[str, Any] = {
+        "scene": facts.scene, "take": facts.take, "source": walked.sources[name], "picture": file,
+        "start": walked.known.recordings[name].label if file == name else picture.facts.timecode,
+        "frames": picture.facts.frames, "fps": str(picture.facts.fps),
+        "sound": " + ".join(one.sound for one in own), "delivered": "no", "checked_by": "nobody",
+        "cause": " + ".join(one.verdict.cause for one in own),
+        "slip_s": " + ".join(f"{float(one.correction.slip):+.6f}" for one in matched if one.correction),
+        "slip_frames": " + ".join(f"{float(one.correction.slip * one.fps):+.3f}" for one in matched if one.correction),
+        "rate_ppm": " + ".join(f"{float(one.correction.ppm):+.3f}" for one in matched if one.correction),
+    }  # fmt: skip
+    if not matched:
+        line["reason"] = unpaired.get(name) or "; ".join(one.verdict.text for one in own)
+        return line
+    parts = [
+        delivering.Laid(walked.recordings[one.sound], one.correction.on(one.proposal.offset).shifted(-begins))
+        for one in matched
+        if one.correction
+    ]
+    target = out / f"{Path(file).stem}.wav"
+    if target.name.casefold() in taken:
+        target = out / f"{walked.sources[name]}_{Path(file).parent.name}_{Path(file).stem}.wav"
+    taken.add(target.name.casefold())
+    try:
+        made = delivering.deliver(
+            picture,
+            parts,
+            target,
+            scene=facts.scene,
+            take=facts.take,
+            project="",
+            shot_on=datetime.now(UTC).date(),
+        )
+        residual, why = delivering.measure_again(
+            made.path, picture, late_s=0.0, workplace=cache_folder / "again",
+            channels=(matched[0].found.picture_channel, matched[0].found.channel),
+        )  # fmt: skip
+    except VeskError as error:
+        line["reason"] = str(error)
+        return line
+    line |= {
+        "delivered": "yes",
+        "file": target.name,
+        "samples": made.samples,
+        "time_reference": made.time_reference,
+    }
+    remarks = [made.remark, *(one.correction.mends for one in matched if one.correction)]
+    line |= {"reason": why, "remark": "; ".join(filter(None, remarks))}
+    if residual is not None:
+        for place, value in zip(("head", "middle", "tail"), residual.all, strict=True):
+            line[f"residual_{place}_ms"] = f"{value * 1000:+.3f}"
+    left = [one.sound for one in own if one.correction is None]
+    if left:
+        line["remark"] = f"left out, no common sound: {', '.join(left)}"
+    return line

@@ -1,0 +1,171 @@
+"""A day's files taken together as one recording, and apart again: by what is found, or by a person."""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+from fractions import Fraction
+from itertools import pairwise
+from typing import Any
+
+from sqlmodel import Session
+
+from vesk.actions import joining, standing
+from vesk.actions.day_known import known_of_day
+from vesk.core.errors import RefusedError
+from vesk.media.facts import Facts
+from vesk.media.joined import RUN, SET, join_facts, joined_content
+from vesk.settings import Settings
+from vesk.store import journal, overrides, recordings
+from vesk.store.recordings import PARTED
+from vesk.store.tables import Day, Recording
+
+VESK = "Vesk"
+
+
+def join_day(session: Session, settings: Settings, day: Day) -> list[Recording]:
+    """Make the mono sets and the runs that a day's files show; returns what is new and has to be listened to."""
+    made = []
+    parted = _parted(session, day)
+    for how in (SET, RUN):
+        known = [one for one in known_of_day(session, day).recordings.values() if not one.aside]
+        filed = [one.filed for one in known]
+        rows = recordings.by_id(session, {int(one.key) for one in filed})
+        if how == SET:
+            found = joining.sets_among(filed, parted)
+        else:
+            places = {one.key: standing.located(settings, day, rows[int(one.key)]) for one in filed}
+            found = joining.runs_among(filed, places, parted)
+        for one in found:
+            row = _make(session, day, [rows[int(key)] for key in one.keys], how, why=one.why, by=VESK)
+            made.append(row)
+            what = f"took {len(one.keys)} files together as {_words(how)} {row.name}: {one.why}"
+            journal.note(session, day_id=day.id or 0, by=settings.person, what=what)
+    return made
+
+
+def join_by_hand(session: Session, settings: Settings, day: Day, ids: Sequence[int], how: str) -> Recording:
+    """Take the selected recordings together.
+
+    Raises
+    ------
+    RefusedError
+        If they cannot be one recording: of several sources, of different formats, or fewer than two.
+    """
+    wanted = set(ids)
+    rows = [row for row in recordings.ready_of_day(session, day.id or 0) if row.id in wanted]
+    if len({row.source_id for row in rows}) > 1:
+        raise RefusedError("These are of several sources: one recording is made by one device.")
+    known = known_of_day(session, day).recordings
+    order = {row.id: (known[str(row.id)].start, row.path) for row in rows}
+    timed = [start for start, _ in order.values() if start]
+    by_clock = len(timed) == len(rows) == len(set(timed))
+    rows.sort(key=lambda row: (order[row.id][0] or Fraction(0) if by_clock else 0, row.path))
+    made = _make(session, day, rows, how, why="by hand", by=settings.person)
+    what = f"took {', '.join(row.name for row in rows)} together as {_words(how)} {made.name}"
+    journal.note(session, day_id=day.id or 0, by=settings.person, what=what)
+    return made
+
+
+def part(session: Session, settings: Settings, recording_id: int) -> Recording:
+    """Take a recording of several files apart; its files stand for themselves, and Vesk does not join them again.
+
+    Raises
+    ------
+    RefusedError
+        If it is one file, or was taken apart already.
+    """
+    row = recordings.get(session, recording_id)
+    if not row.joined or row.state == PARTED:
+        raise RefusedError(f"{row.name} is one file: there is nothing to take apart.")
+    if row.part_of is not None:
+        raise RefusedError(f"{row.name} is itself a part: take apart first what it is a part of.")
+    for member in recordings.parts_of(session, recording_id):
+        member.part_of = None
+        session.add(member)
+    row.state, row.joined_by = PARTED, settings.person
+    session.add(row)
+    session.flush()
+    journal.note(session, day_id=row.day_id, by=settings.person, what=f"took {row.name} apart")
+    return row
+
+
+def refresh(session: Session, day: Day) -> list[Recording]:
+    """After an intake: let recordings of several files follow their files; returns those that changed."""
+    changed = []
+    for row in recordings.joined_of_day(session, day.id or 0):
+        if row.state == PARTED:
+            continue
+        parts = recordings.parts_of(session, row.id or 0)
+        lost = next((one for one in parts if one.state != "ready"), None)
+        if lost is not None:
+            row.state, row.problem = lost.state, lost.problem
+        else:
+            content = row.content
+            row.state, row.problem = "ready", ""
+            _describe(row, parts)
+            if row.content != content:
+                changed.append(row)
+        session.add(row)
+    session.flush()
+    return changed
+
+
+def _words(how: str) -> str:
+    return "the run" if how == RUN else "the set"
+
+
+def _parted(session: Session, day: Day) -> set[tuple[str, str]]:
+    """Return the joints that a person took apart."""
+    apart = [row for row in recordings.joined_of_day(session, day.id or 0) if row.state == PARTED]
+    return {(str(a["id"]), str(b["id"])) for row in apart for a, b in pairwise(row.members)}
+
+
+def _make(session: Session, day: Day, rows: list[Recording], how: str, *, why: str, by: str) -> Recording:
+    ids = [row.id for row in rows]
+    join_facts([Facts.from_json(row.facts) for row in rows], how)  # refuses what cannot be
+    present = recordings.joined_of_day(session, day.id or 0)
+    row = next((one for one in present if [member["id"] for member in one.members] == ids and one.joined == how), None)
+    if row is None:
+        path = joining.joined_path([one.path for one in rows])
+        taken = {one.path for one in [*present, *recordings.files_of_day(session, day.id or 0)]}
+        names = [path, *(f"{path} ({n})" for n in range(2, 100))]
+        path = next(name for name in names if name not in taken)
+        row = Recording(
+            day_id=day.id or 0, path=path, name=path.rpartition("/")[2], size=0, modified_ns=0, joined=how,
+            source_id=rows[0].source_id,
+        )  # fmt: skip
+    row.state, row.problem, row.joined_why, row.joined_by = "ready", "", why, by
+    _describe(row, rows)
+    row.start = rows[0].start
+    session.add(row)
+    session.flush()
+    for one in rows:
+        one.part_of = row.id
+        session.add(one)
+    # What a person put right about the files holds for what they are together.
+    put = overrides.standing_of_day(session, day.id or 0)
+    own = put.get(row.id or 0, {})
+    for one in reversed(rows):
+        for field, said in put.get(one.id or 0, {}).items():
+            if field not in own and (field != "timecode" or one is rows[0]):
+                overrides.put(session, row.id or 0, field, said.value, by=said.made_by)
+    session.flush()
+    return row
+
+
+def _describe(row: Recording, parts: list[Recording]) -> None:
+    facts = join_facts([Facts.from_json(one.facts) for one in parts], row.joined)
+    row.kind, row.duration, row.facts = facts.kind, facts.duration, facts.as_json()
+    row.members = [_member(one) for one in parts]
+    row.size, row.modified_ns = sum(one.size for one in parts), max(one.modified_ns for one in parts)
+    content = joined_content([one.content for one in parts], row.joined)
+    if content != row.content:
+        row.content, row.heard = content, {}
+
+
+def _member(row: Recording) -> dict[str, Any]:
+    """Return what has to be known of a part to read it."""
+    return {
+        "id": row.id, "path": row.path, "content": row.content, "size": row.size, "facts": row.facts,
+        "joined": row.joined, "members": row.members,
+    }  # fmt: skip

@@ -1,0 +1,125 @@
+"""What the commands print of a folder, or of two files, as plain JSON values."""
+
+from __future__ import annotations
+
+from dataclasses import asdict
+from fractions import Fraction
+from typing import Any
+
+from vesk.actions.located import Located
+from vesk.actions.walk import Measured, Walked
+from vesk.core.conform.correction import Correction
+from vesk.core.pairing.evidence import SOUND, TIMECODE, Evidence
+from vesk.core.sound.measurement import MATCHED, Measurement
+from vesk.core.verdict.causes import Verdict
+
+
+def measurement_json(
+    found: Measurement, fps: Fraction | None, verdict: Verdict | None = None, *, sample_rate: int = 48_000
+) -> dict[str, Any]:
+    """Return what `vesk measure` prints; samples are the sound's, at `sample_rate`."""
+    line = found.line
+    return {
+        "decision": found.decision,
+        "reason": found.reason,
+        "offset_s": line.offset_s if line else None,
+        "offset_frames": line.offset_s * float(fps) if line and fps else None,
+        "ppm": line.ppm if line else None,
+        "jumps": [
+            {
+                "at_s": jump.at_s,
+                "samples": jump.samples(sample_rate),
+                "step_s": jump.step_s,
+                "low_s": jump.low_s,
+                "high_s": jump.high_s,
+                "standard_error_s": jump.se_step_s,
+            }
+            for jump in (line.jumps if line else ())
+        ],
+        "uncertainty_s": line.band_at(found.head_s) if line else None,
+        "standard_error_s": line.standard_error_at(found.middle_s) if line else None,
+        "standard_error_ppm": line.se_ppm if line else None,
+        "log10_false_alarm": found.log10_false_alarm,
+        "head_s": found.head_s,
+        "middle_s": found.middle_s,
+        "tail_s": found.tail_s,
+        "share": found.share,
+        "channel": found.channel + 1,
+        "picture_channel": found.picture_channel + 1,
+        "other_channels": [
+            {"channel": one.channel + 1, "strength": one.strength, "later_s": one.later_s} for one in found.others
+        ],
+        "polarity": found.polarity,
+        "candidates": [asdict(one) for one in found.candidates],
+        "runner_up_s": found.runner_up_s,
+        "runner_up_ratio": found.runner_up_ratio,
+        "verdict": verdict_json(verdict) if verdict else None,
+        "trace": [asdict(point) for point in found.trace],
+    }
+
+
+def verdict_json(verdict: Verdict) -> dict[str, Any]:
+    """Return a verdict with the hypotheses that were weighed."""
+    return {
+        "cause": verdict.cause,
+        "text": verdict.text,
+        "unless": verdict.unless,
+        "considered": [asdict(one) for one in verdict.considered],
+    }
+
+
+_PRINTED = ("offset_s", "offset_frames", "ppm", "jumps", "uncertainty_s", "decision", "log10_false_alarm")
+
+
+def pairing_json(one: Measured, sample_rate: int) -> dict[str, Any]:
+    """Return one pairing as `vesk pair` prints it."""
+    values = measurement_json(one.found, one.fps, one.verdict, sample_rate=sample_rate)
+    line = one.found.line
+    half = float(1 / one.fps) / 2
+    evidence = [
+        Evidence(TIMECODE, float(one.proposal.offset), half, "headers and time reference"),
+        Evidence(
+            SOUND,
+            values["offset_s"],
+            values["uncertainty_s"],
+            one.found.reason or f"{one.found.share:.0%} of windows agree",
+        ),
+    ]
+    correction = one.correction
+    return {
+        "picture": one.picture,
+        "sound": one.sound,
+        "status": "measured" if line is not None and one.found.decision == MATCHED else "proposed",
+        "timecode_offset": str(one.proposal.offset),
+        "overlap_s": float(one.proposal.overlap),
+        **{key: values[key] for key in _PRINTED},
+        "evidence": [asdict(item) for item in evidence],
+        "verdict": values["verdict"],
+        "correction": correction_json(correction) if correction else None,
+    }  # fmt: skip
+
+
+def correction_json(correction: Correction) -> dict[str, Any]:
+    """Return a correction; its jumps are where the sound goes on, in its own seconds, and by how much later."""
+    return {
+        "slip_s": float(correction.slip),
+        "ppm": float(correction.ppm),
+        "jumps": [{"sound_s": float(at), "step_s": float(step)} for at, step in correction.jumps],
+    }
+
+
+def recording_json(name: str, one: Located, source: str) -> dict[str, Any]:
+    """Return one recording as `vesk pair` prints it."""
+    return {"path": name, "source": source, "kind": one.facts.kind, "facts": one.facts.as_json()}
+
+
+def walk_json(walked: Walked) -> dict[str, Any]:
+    """Return what `vesk pair` prints."""
+    return {
+        "fps": str(walked.rate.fps),
+        "drop": walked.rate.drop,
+        "recordings": [recording_json(name, one, walked.sources[name]) for name, one in walked.recordings.items()],
+        "pairings": [pairing_json(one, walked.recordings[one.sound].facts.sample_rate) for one in walked.pairings],
+        "unpaired": [{"path": item.key, "reason": item.reason} for item in walked.unpaired],
+        "unreadable": [{"path": path, "reason": reason} for path, reason in walked.unreadable],
+    }

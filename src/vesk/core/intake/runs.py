@@ -1,0 +1,181 @@
+"""Runs: files that one device wrote one after the other without stopping, parts of one recording."""
+
+from __future__ import annotations
+
+import re
+from collections import Counter
+from collections.abc import Collection, Iterable, Iterator, Mapping, Sequence
+from dataclasses import dataclass
+from fractions import Fraction
+from itertools import pairwise
+
+from vesk.core.clocks.choice import NONE
+from vesk.core.intake.filed import Filed
+from vesk.core.sound.continuity import BREAKS, GOES_ON, UNKNOWN
+from vesk.core.verdict.words import duration
+
+_LAST_NUMBER = re.compile(r"(.*?)(\d+)(\D*)", re.DOTALL)  # what stands before, the number, what follows
+_SIZES = (2**31, 4_000_000_000, 2**32)  # bytes that file systems and formats end at
+_MINUTES = (1, 2, 3, 4, 5, 10, 12, 15, 20, 25, 30, 60)
+_NEAR = 0.03  # of a size limit: files end at a whole group of frames before it
+_ALIKE = 0.005
+
+
+@dataclass(frozen=True, slots=True)
+class Joint:
+    """Two files of a source that may be one recording.
+
+    Attributes
+    ----------
+    first, second : str
+        Keys.
+    numbered : bool
+        Whether their names count on by one.
+    meets : bool or None
+        Whether the end of one is the start of the next by a clock that is trusted; None where no clock tells.
+    full : str
+        Which limit the first ended at; empty when at none.
+    """
+
+    first: str
+    second: str
+    numbered: bool
+    meets: bool | None
+    full: str
+
+
+@dataclass(frozen=True, slots=True)
+class Run:
+    """Recordings, in order, that are one; and why, for a person."""
+
+    keys: tuple[str, ...]
+    reason: str
+
+
+def find_joints(recordings: Iterable[Filed]) -> list[Joint]:
+    """Return the pairs of neighbours whose joint is worth looking at.
+
+    Neighbours by name or by start, of one source and of one format, whose labels do not say that time lies between.
+    """
+    groups: dict[tuple[object, ...], list[Filed]] = {}
+    for one in recordings:
+        form = (one.source, one.path.rpartition("/")[0], one.kind, one.fps, one.sample_rate, one.channels)
+        groups.setdefault(form, []).append(one)
+    found = []
+    for own in groups.values():
+        limits = _Limits(own)
+        for one, after in _neighbours(own):
+            joint = Joint(one.key, after.key, counts_on(one.stem, after.stem), _meets(one, after), limits(one, after))
+            if joint.meets is not False and (joint.meets or joint.numbered):
+                found.append(joint)
+    return found
+
+
+def find_runs(
+    joints: Sequence[Joint], heard: Mapping[tuple[str, str], str], parted: Collection[tuple[str, str]] = ()
+) -> list[Run]:
+    """Return the runs among joints.
+
+    Parameters
+    ----------
+    joints : sequence of Joint
+    heard : mapping
+        What sound says of a joint, by its two keys: `GOES_ON`, `BREAKS` or `UNKNOWN`; missing where there is none.
+    parted : collection
+        Joints that a person took apart: never made again.
+    """
+    reasons = {}
+    for joint in joints:
+        pair = (joint.first, joint.second)
+        why = "" if pair in parted else _why(joint, heard.get(pair, UNKNOWN))
+        if why:
+            reasons[pair] = why
+    after = dict(iter(reasons))
+    runs = []
+    for start in [first for first in after if first not in set(after.values())]:
+        keys = [start]
+        while keys[-1] in after and after[keys[-1]] not in keys:
+            keys.append(after[keys[-1]])
+        said = Counter(reasons[pair] for pair in pairwise(keys))
+        runs.append(Run(tuple(keys), "; ".join(said)))
+    return runs
+
+
+def _why(joint: Joint, heard: str) -> str:
+    """Return why a joint is none between two recordings; empty when that is not known."""
+    if heard == BREAKS:
+        return ""
+    signs = []
+    if joint.meets:
+        signs.append("the end of one is the start of the next by timecode")
+    elif joint.numbered:
+        signs.append("their names count on")
+    if joint.full:
+        signs.append(joint.full)
+    if heard == GOES_ON:
+        signs.append("their sound goes on across the joint")
+    # Names that count on, or timecode that stands still between takes, are not enough: something else has to say so.
+    return ", ".join(signs) if joint.full or heard == GOES_ON else ""
+
+
+def _neighbours(own: list[Filed]) -> Iterator[tuple[Filed, Filed]]:
+    """Yield each file with the next by name, and with the next by start where that is another."""
+    by_name = sorted(own, key=lambda one: _natural(one.stem))
+    by_start = sorted((one for one in own if one.start is not None), key=lambda one: (one.start or 0, one.path))
+    seen = set()
+    for one, after in [*pairwise(by_name), *pairwise(by_start)]:
+        if (one.key, after.key) not in seen:
+            seen.add((one.key, after.key))
+            yield one, after
+
+
+def _natural(stem: str) -> list[tuple[int, int, str]]:
+    return [(0, int(text), "") if text.isdecimal() else (1, 0, text) for text in re.split(r"(\d+)", stem) if text]
+
+
+def counts_on(stem: str, after: str) -> bool:
+    """Say whether a name is the next of another: its last number, or its last letter, one on.
+
+    Examples
+    --------
+    >>> counts_on("clip0017", "clip0018"), counts_on("37_01a", "37_01b"), counts_on("clip0017", "clip0019")
+    (True, True, False)
+    """
+    one, other = _LAST_NUMBER.fullmatch(stem), _LAST_NUMBER.fullmatch(after)
+    if one and other and (one[1], one[3]) == (other[1], other[3]):
+        return int(other[2]) == int(one[2]) + 1
+    lettered = stem[:-1] == after[:-1] and stem[-1:].isalpha() and after[-1:].isalpha()
+    return lettered and ord(after[-1]) == ord(stem[-1]) + 1
+
+
+def _meets(one: Filed, after: Filed) -> bool | None:
+    if one.start is None or after.start is None or NONE in {one.clock, after.clock}:
+        return None
+    if one.start == after.start == 0:
+        return None  # each part restarts its counter
+    frame = 1 / (one.fps or Fraction(25))
+    return abs(one.start + one.duration - after.start) <= frame
+
+
+class _Limits:
+    """At which size or length a source's files end when nobody stops them."""
+
+    def __init__(self, own: list[Filed]) -> None:
+        self._largest, self._longest = max(own, key=lambda one: one.size), max(own, key=lambda one: one.duration)
+        self._own = own
+
+    def __call__(self, one: Filed, after: Filed) -> str:
+        """Return which limit `one` ended at, where `after` goes on; empty when at none."""
+        if any(abs(one.size - size) <= _NEAR * size for size in _SIZES):
+            return f"it ends at {one.size / 1e9:.2f} GB, where files end"
+        frame = 1 / (one.fps or Fraction(25))
+        if any(abs(one.duration - 60 * minutes) <= max(frame, Fraction(1, 50)) for minutes in _MINUTES):
+            return f"it is just {duration(float(one.duration))} long"
+        # A limit nobody knows shows by itself: several files as long, or as large, as any.
+        alike = [other for other in self._own if abs(other.duration - one.duration) <= frame]
+        if len(alike) > 1 and one.duration >= self._longest.duration - frame >= after.duration - 2 * frame:
+            return f"{len(alike)} files are just as long"
+        alike = [other for other in self._own if abs(other.size - one.size) <= _ALIKE * one.size]
+        if len(alike) > 1 and one.size >= (1 - _ALIKE) * self._largest.size:
+            return f"{len(alike)} files are just as large"
+        return ""

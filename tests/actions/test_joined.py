@@ -1,0 +1,231 @@
+"""Runs and mono sets, from the card to the files handed over."""
+
+import shutil
+import wave
+from datetime import date
+from fractions import Fraction
+
+import numpy as np
+import pytest
+from tests.conftest import PAL, make_shoot
+
+from vesk.actions import correct, day_joined, intake, measure, pairing, sources, standing, turnover
+from vesk.actions.conforming import conform
+from vesk.actions.walk import walk_folder
+from vesk.core.errors import RefusedError
+from vesk.store import overrides, pairings, recordings, turnovers
+
+DEVICES = """
+[production]
+name = "The Lantern Ferry"
+day = 9
+date = 2027-03-21
+rate = "25"
+seed = 9
+[[device]]
+tag = "A"
+name = "main camera"
+kind = "camera"
+folder = "A009"
+roll = "A009"
+jams = ["09:00:00"]
+noise_db = -55
+level_db = -8
+channels = ["scratch"]
+[[device]]
+tag = "E"
+name = "small deck"
+kind = "camera"
+folder = "E"
+roll = "E"
+ppm = 38.0
+header = "none"
+split_s = 10.0
+noise_db = -50
+level_db = -12
+channels = ["scratch"]
+[[device]]
+tag = "M"
+name = "recorder of single tracks"
+kind = "recorder"
+folder = "M"
+roll = "M"
+jams = ["09:00:00"]
+mono = true
+channels = ["mix", "boom", "lav Ines"]
+[[device]]
+tag = "Z"
+name = "recorder from zero"
+kind = "recorder"
+folder = "Z"
+roll = "Z"
+ppm = -25.0
+header = "zero"
+split_s = 11.0
+channels = ["left"]
+[[shot]]
+slate = "50"
+take = 1
+start = "10:00:00:00"
+length = 26
+clap = 1.2
+talk = [[2.0, 25.0]]
+roll = [
+  { source = "A", from = 0.0, to = 26.0 },
+  { source = "E", from = -1.0, to = 27.0, file = "clip0101.mov" },
+  { source = "M", from = -1.5, to = 27.0 },
+  { source = "Z", from = -2.0, to = 27.0, file = "REC0007.wav" },
+]
+"""
+
+
+@pytest.fixture(scope="module")
+def rolled_on(tmp_path_factory):
+    return make_shoot(DEVICES, tmp_path_factory.mktemp("runs"))
+
+
+@pytest.fixture
+def day(db, settings, rolled_on, tmp_path):
+    shutil.copytree(rolled_on.folder, tmp_path / "media")
+    made = intake.name_day(
+        db, settings, production="The Lantern Ferry", number=9, shot_on=date(2027, 3, 21), rate=PAL,
+        folder=str(tmp_path / "media"),
+    )  # fmt: skip
+    intake.take_in(db, settings, made)
+    day_joined.join_day(db, settings, made)
+    for row in recordings.ready_of_day(db, made.id):
+        measure.listen(db, settings, row.id)
+    day_joined.join_day(db, settings, made)
+    for row in recordings.ready_of_day(db, made.id):
+        measure.listen(db, settings, row.id)
+    db.commit()
+    return made
+
+
+def names(db, day):
+    return [row.name for row in recordings.of_day(db, day.id)]
+
+
+def the(db, day, name):
+    return next(row for row in recordings.of_day(db, day.id) if row.name == name)
+
+
+def test_parts_and_tracks_become_one_recording_each(db, settings, day):
+    assert names(db, day) == [
+        "A009_001.mov", "clip0101-0103.mov", "50_01_1-3.wav", "REC0007-0009.wav",
+    ]  # fmt: skip
+    run, single = the(db, day, "clip0101-0103.mov"), the(db, day, "50_01_1-3.wav")
+    assert "files are just as long" in run.joined_why or "sound goes on" in run.joined_why
+    assert run.facts["frames"] == 28 * 25
+    assert single.facts["channels"] == 3
+    assert single.facts["track_names"] == ["mix", "boom", "lav Ines"]
+    assert "iXML" in single.joined_why
+    place = standing.located(settings, day, single)
+    with place.reader() as reader:
+        block = reader.read(48_000, 1000)
+    for channel in range(3):
+        with wave.open(str(place.files[channel])) as file:
+            file.setpos(48_000)
+            data = np.frombuffer(file.readframes(1000), np.uint8).reshape(-1, 3)
+        own = (
+            data[:, 0].astype(int) | data[:, 1].astype(int) << 8 | data[:, 2].astype(np.int8).astype(int) << 16
+        ) / 2**23
+        assert np.allclose(block[:, channel], own, atol=1e-7)
+
+
+def test_a_run_is_measured_corrected_and_checked_once_and_delivered_file_by_file(db, settings, day, rolled_on):
+    pairing.pair_day(db, settings, day)
+    run = the(db, day, "clip0101-0103.mov")
+    found = pairing.pair_by_sound(db, settings, run.id, lambda _done, _total: True)
+    by = {recordings.get(db, one.sound_id).name: one for one in found}
+    assert set(by) == {"50_01_1-3.wav", "REC0007-0009.wav"}
+    true = rolled_on.pair("clip0101.mov", "REC0007.wav")
+    line = standing.of_pairing(db, by["REC0007-0009.wav"].id).found.line
+    assert abs(line.offset_s - true["heard_offset_s"]) < 20e-6
+    assert abs(line.ppm - true["ppm"]) < 1.0
+    # The set alone is handed over with it.
+    other = by["REC0007-0009.wav"]
+    correct.set_aside(db, settings, other.id, version=other.version, reason="the set is better")
+    now = standing.of_pairing(db, by["50_01_1-3.wav"].id)
+    correct.take_proposal(db, settings, now.pairing.id, version=now.pairing.version)
+    now = standing.of_pairing(db, now.pairing.id)
+    correct.check(db, settings, now.pairing.id, version=now.pairing.version)
+    planned = turnover.plan(db, settings, day)
+    turnover.make(db, settings, planned)
+    made = [one for one in turnovers.deliveries(db, planned.id) if one.name.startswith("clip")]
+    assert [one.name for one in made] == ["clip0101.wav", "clip0102.wav", "clip0103.wav"]
+    assert [one.facts["samples"] for one in made] == [480_000, 480_000, 8 * 48_000]
+    # The drift that stays inside the tolerance runs on across the joints: one line over three files.
+    left = [value for one in made for value in one.facts["residual_s"]]
+    assert np.diff(left).max() < 10e-6
+    assert 0.4e-3 < left[0] < 0.7e-3
+    assert abs(left[0] + left[-1]) < 0.1e-3
+    lines = (settings.turnovers / planned.folder / "report.csv").read_text(encoding="utf-8")
+    assert all(f"E/clip010{n}.mov" in lines for n in (1, 2, 3))
+
+
+def test_taken_apart_the_files_stand_for_themselves_and_are_not_joined_again(db, settings, day):
+    pairing.pair_day(db, settings, day)
+    run = the(db, day, "REC0007-0009.wav")
+    overrides.put(db, run.id, "scene", "50X", by="test editor")
+    day_joined.part(db, settings, run.id)
+    assert day_joined.join_day(db, settings, day) == []
+    assert {"REC0007.wav", "REC0008.wav", "REC0009.wav"} <= set(names(db, day))
+    with pytest.raises(RefusedError, match="one file"):
+        day_joined.part(db, settings, the(db, day, "REC0008.wav").id)
+    parts = [row.id for row in recordings.of_day(db, day.id) if row.name.startswith("REC")]
+    again = day_joined.join_by_hand(db, settings, day, parts, "run")
+    assert again.id == run.id  # with whatever was decided about it
+    assert overrides.standing_of_day(db, day.id)[run.id]["scene"].value == "50X"
+    picture, sound = the(db, day, "A009_001.mov"), the(db, day, "50_01_1-3.wav")
+    with pytest.raises(RefusedError, match="several sources"):
+        day_joined.join_by_hand(db, settings, day, [picture.id, sound.id], "run")
+    with pytest.raises(RefusedError, match="two files or more"):
+        day_joined.join_by_hand(db, settings, day, [picture.id], "run")
+
+
+def test_a_pairing_of_a_part_rests_while_the_run_stands(db, settings, day):
+    run = the(db, day, "clip0101-0103.mov")
+    day_joined.part(db, settings, run.id)
+    first = the(db, day, "clip0101.mov")
+    [one] = [p for p in pairing.pair_by_sound(db, settings, first.id, lambda _d, _t: True)
+             if recordings.get(db, p.sound_id).name == "50_01_1-3.wav"]  # fmt: skip
+    correct.set_own(db, settings, one.id, version=one.version, slip=Fraction(3, 1000), ppm=Fraction(0))
+    ids = [row.id for row in recordings.of_day(db, day.id) if row.name.startswith("clip")]
+    day_joined.join_by_hand(db, settings, day, ids, "run")
+    assert one.id not in {p.id for p in pairings.of_day(db, day.id)}
+    assert not pairings.is_standing(db, one.id)
+    day_joined.part(db, settings, run.id)
+    assert standing.of_pairing(db, one.id).state == "corrected"
+
+
+def test_a_part_that_vanishes_takes_the_run_with_it_and_brings_it_back(db, settings, day, tmp_path):
+    lost = tmp_path / "media" / "Z" / "REC0008.wav"
+    kept = lost.rename(tmp_path / "REC0008.wav")
+    intake.take_in(db, settings, day)
+    day_joined.refresh(db, day)
+    run = the(db, day, "REC0007-0009.wav")
+    assert run.state == "vanished"
+    assert "REC0008.wav" in run.problem
+    kept.rename(lost)
+    intake.take_in(db, settings, day)
+    assert day_joined.refresh(db, day) == []  # nothing in it changed: what was heard counts
+    assert the(db, day, "REC0007-0009.wav").state == "ready"
+
+
+def test_a_run_moves_with_its_files(db, settings, day):
+    run = the(db, day, "REC0007-0009.wav")
+    assert sources.move(db, settings, day, [run.id], to_tag="S9") == 1
+    assert {row.source_id for row in recordings.parts_of(db, run.id)} == {the(db, day, run.name).source_id}
+
+
+def test_the_commands_know_runs_and_sets_too(rolled_on, tmp_path, cache):
+    walked = walk_folder(rolled_on.folder, cache)
+    assert {one.how for one in walked.together} == {"run", "set"}
+    assert set(walked.recordings) == {
+        "A009/A009_001.mov", "E/clip0101-0103.mov", "M/50_01_1-3.wav", "Z/REC0007-0009.wav",
+    }  # fmt: skip
+    lines = conform(walked, tmp_path / "out", cache)
+    run = [line for line in lines if line["picture"].startswith("E/")]
+    assert [line["picture"] for line in run] == ["E/clip0101.mov", "E/clip0102.mov", "E/clip0103.mov"]
+    assert all(line["delivered"] == "yes" for line in run)

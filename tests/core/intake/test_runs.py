@@ -1,0 +1,123 @@
+"""Which files are parts of one recording, and which only look like it."""
+
+from dataclasses import replace
+from fractions import Fraction
+
+import pytest
+
+from vesk.core.intake.filed import Filed
+from vesk.core.intake.runs import counts_on, find_joints, find_runs
+from vesk.core.intake.sets import find_sets
+from vesk.core.sound.continuity import BREAKS, GOES_ON, UNKNOWN
+
+HOUR = Fraction(36_000)
+
+
+def part(number: int, *, start=None, long=600, clock="none", size=0, source="E", name="clip{:04}.mov", **more):
+    file = name.format(number)
+    return Filed(
+        key=file, name=file, path=f"{source}/{file}", source=source, kind="picture", start=start, header=start,
+        clock=clock, duration=Fraction(long), fps=Fraction(25), sample_rate=48_000, channels=1,
+        size=size or 5000 * long, **more,
+    )  # fmt: skip
+
+
+def runs(files, says=UNKNOWN, parted=()):
+    joints = find_joints(files)
+    return [run.keys for run in find_runs(joints, {(j.first, j.second): says for j in joints}, parted)]
+
+
+def test_parts_that_restart_at_zero_are_one_by_number_and_limit():
+    files = [part(1, start=Fraction(0)), part(2, start=Fraction(0)), part(3, start=Fraction(0), long=211)]
+    assert runs(files) == [("clip0001.mov", "clip0002.mov", "clip0003.mov")]
+    # A number that lacks is a file that lacks: what stands on either side of it is not one.
+    assert runs([files[0], files[2]]) == []
+
+
+def test_takes_of_a_counter_that_stands_still_between_them_are_not_one():
+    # Rec run: the end of each is the start of the next, whatever time lay between.
+    files = [part(1, start=HOUR, long=31, clock="header"), part(2, start=HOUR + 31, long=47, clock="header"),
+             part(3, start=HOUR + 78, long=12, clock="header")]  # fmt: skip
+    assert runs(files) == []
+    assert runs(files, GOES_ON) == [tuple(one.key for one in files)]
+
+
+def test_sound_that_breaks_outweighs_every_other_sign():
+    files = [part(1, start=HOUR, clock="header"), part(2, start=HOUR + 600, long=600, clock="header")]
+    assert len(runs(files)) == 1
+    assert runs(files, BREAKS) == []
+
+
+@pytest.mark.parametrize("gap", [Fraction(1, 10), Fraction(-1), Fraction(3600)])
+def test_labels_that_leave_a_gap_say_no(gap):
+    files = [part(1, start=HOUR, clock="header"), part(2, start=HOUR + 600 + gap, clock="header")]
+    assert runs(files, GOES_ON) == []
+
+
+def test_files_of_several_kinds_are_never_neighbours():
+    one = part(1)
+    for other in (
+        replace(part(2), sample_rate=44_100), replace(part(2), fps=Fraction(24)), replace(part(2), source="F"),
+        replace(part(2), path="E/other/clip0002.mov"), replace(part(2), channels=2),
+    ):  # fmt: skip
+        assert find_joints([one, other]) == []
+
+
+@pytest.mark.parametrize(
+    ("size", "long", "words"),
+    [
+        (4_290_000_000, 1733, "4.29 GB"),
+        (1_000_000, 1800, "just 30 min"),
+        (1_000_000, 1733, ""),
+    ],
+)
+def test_a_limit_is_named(size, long, words):
+    joint = find_joints([part(1, size=size, long=long), part(2, long=20)])[0]
+    assert words in joint.full
+    assert bool(joint.full) == bool(words)
+
+
+def test_what_a_person_took_apart_stays_so():
+    files = [part(1), part(2), part(3), part(4, long=99)]
+    assert runs(files, parted={("clip0002.mov", "clip0003.mov")}) == [
+        ("clip0001.mov", "clip0002.mov"), ("clip0003.mov", "clip0004.mov"),
+    ]  # fmt: skip
+
+
+def test_names_count_on_over_nines_and_letters():
+    assert counts_on("A_0009", "A_0010")
+    assert counts_on("12a", "12b")
+    assert not counts_on("A1_take2", "A2_take2")
+    assert not counts_on("clip", "clip")
+
+
+def track(name, *, channels=1, header=HOUR, samples=480_000, **more):
+    return Filed(
+        key=name, name=name, path=f"S1/{name}", source="S1", kind="sound", header=header, start=header,
+        sample_rate=48_000, channels=channels, samples=samples, duration=Fraction(samples, 48_000), **more,
+    )  # fmt: skip
+
+
+def named(name, scene, take, number, **more):
+    return track(name, tokens={"scene": scene, "take": take, "track": number}, **more)
+
+
+def test_tracks_of_one_take_are_a_set_in_their_order():
+    files = [named(f"37_01_{n}.wav", "37", "01", str(n)) for n in (10, 2, 1)]
+    other = named("37_02_1.wav", "37", "02", "1", header=HOUR + 60)
+    [found] = find_sets([*files, other])
+    assert found.keys == ("37_01_1.wav", "37_01_2.wav", "37_01_10.wav")
+
+
+def test_a_family_by_ixml_needs_no_name():
+    files = [track(f"{word}.wav", family="F1", family_index=str(n)) for n, word in ((2, "aa"), (1, "zz"))]
+    assert [one.keys for one in find_sets(files)] == [("zz.wav", "aa.wav")]
+
+
+def test_takes_that_only_look_like_tracks_are_no_set():
+    assert find_sets([track("REC_07.wav", header=Fraction(0)), track("REC_08.wav", header=Fraction(0))]) == []
+    assert find_sets([track("REC_07.wav"), track("REC_08.wav", header=HOUR + 60)]) == []
+    assert find_sets([track("REC_07.wav"), track("REC_08.wav", samples=480_001)]) == []
+    assert find_sets([named("37_01_1.wav", "37", "01", "1", channels=2), named("37_01_2.wav", "37", "01", "2")]) == []
+    # Twice the same track is a doubled file, not a set.
+    assert find_sets([named("37_01_1.wav", "37", "01", "1"), named("37_01_1b.wav", "37", "01", "1")]) == []
