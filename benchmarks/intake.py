@@ -14,7 +14,8 @@ from pathlib import Path
 
 import numpy as np
 
-from vesk.actions.known import Item, know_day
+from vesk.actions.known import know_day
+from vesk.actions.known_recording import Item
 from vesk.core.errors import MediaError
 from vesk.core.ltc.edges import find_edges
 from vesk.core.ltc.frames import read_frames

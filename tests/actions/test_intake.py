@@ -7,7 +7,7 @@ from fractions import Fraction
 import pytest
 from tests.conftest import name_ferry
 
-from vesk.actions import day_known, delivering, intake, measure, pairing, sources, standing
+from vesk.actions import day_joined, day_known, delivering, intake, measure, pairing, sources, standing
 from vesk.core.errors import RefusedError, StaleError
 from vesk.media import cache
 from vesk.store import days, journal, overrides, pairings, recordings
@@ -23,8 +23,10 @@ def day(db, settings, afternoon, tmp_path):
     )
     named = name_ferry(db, settings, folder)
     intake.take_in(db, settings, named)
-    for row in recordings.ready_of_day(db, named.id):
-        measure.listen(db, settings, row.id)
+    for _ in range(2):  # files by themselves, then what they are together
+        for row in recordings.ready_of_day(db, named.id):
+            measure.listen(db, settings, row.id)
+        day_joined.join_day(db, settings, named)
     pairing.pair_day(db, settings, named)
     db.commit()
     return named
@@ -68,7 +70,7 @@ def test_what_is_odd_is_told_of_the_right_files(db, day):
     rows = {name: (str(row.id),) for name, row in by_name(db, day).items()}
     for kind, name in [
         ("header and LTC disagree", "C002_001.mov"), ("LTC leaks", "C002_002.mov"), ("doubled file", "37_02 copy.wav"),
-        ("no timecode", "clip0017.mov"), ("off-speed picture", "D001_001.mov"), ("off-speed picture", "D001_003.mov"),
+        ("no timecode", "clip0017-0019.mov"), ("off-speed picture", "D001_001.mov"), ("off-speed picture", "D001_003.mov"),
     ]:  # fmt: skip
         assert (kind, rows[name]) in found, kind
     kinds = {kind for kind, _ in found}
@@ -81,7 +83,7 @@ def test_what_is_odd_is_told_of_the_right_files(db, day):
 
 def test_a_camera_without_a_clock_finds_its_sound(db, settings, day, afternoon, tmp_path):
     (row,) = pairing.untimed(db, day)
-    assert row.name == "clip0017.mov"
+    assert row.name == "clip0017-0019.mov"
     (made,) = pairing.pair_by_sound(db, settings, row.id, lambda _done, _total: True)
     true = afternoon.pair("clip0017.mov", "39_01.wav")
     now = standing.of_pairing(db, made.id)
@@ -123,7 +125,7 @@ def test_a_persons_clock_and_start_move_everything_after_them(db, settings, day)
     coded = by_name(db, day)["C002_002.mov"]
     camera = source(db, day, "C")
     day_known.choose_clock(db, settings, camera.id, version=camera.version, clock="LTC")
-    typed = by_name(db, day)["clip0017.mov"]
+    typed = by_name(db, day)["clip0017-0019.mov"]
     for one in (coded, typed):  # over LTC, and where there is no clock at all
         day_known.put_right(db, settings, day, [one.id], field="timecode", value="15:00:00:00")
     known = day_known.known_of_day(db, day)

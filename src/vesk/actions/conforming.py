@@ -50,9 +50,10 @@ def _conform_one(
 ) -> dict[str, Any]:
     unpaired = {item.key: item.reason for item in walked.unpaired}
     matched = [one for one in own if one.correction is not None]
-    facts = walked.recordings[matched[0].sound].facts if matched else picture.facts
+    told = walked.known.recordings[matched[0].sound if matched else name].values
+    scene, take = told["scene"].value, told["take"].value
     line: dict[str, Any] = {
-        "scene": facts.scene, "take": facts.take, "source": walked.sources[name], "picture": file,
+        "scene": scene, "take": take, "source": walked.sources[name], "picture": file,
         "start": walked.known.recordings[name].label if file == name else picture.facts.timecode,
         "frames": picture.facts.frames, "fps": str(picture.facts.fps),
         "sound": " + ".join(one.sound for one in own), "delivered": "no", "checked_by": "nobody",
@@ -78,8 +79,8 @@ def _conform_one(
             picture,
             parts,
             target,
-            scene=facts.scene,
-            take=facts.take,
+            scene=scene,
+            take=take,
             project="",
             shot_on=datetime.now(UTC).date(),
         )

@@ -2,19 +2,24 @@
 
 from __future__ import annotations
 
+import re
 from collections.abc import Mapping, Sequence
+from fractions import Fraction
 from typing import Any
 
 from sqlmodel import Session
 
-from vesk.actions.known import ASIDE, CLOCK, FIELDS, TIMECODE, DayKnown, Item, know_day
-from vesk.core.clocks.choice import CHOICES
+from vesk.actions.known import DayKnown, know_day
+from vesk.actions.known_recording import ASIDE, CLOCK, FIELDS, TIMECODE, Item
+from vesk.core.clocks.choice import CHOICES, Period, Said
 from vesk.core.errors import RefusedError, TimecodeError
+from vesk.core.intake.naming import DEFAULT_PATTERNS, compiled
+from vesk.core.intake.reports import Report, entries_of
 from vesk.core.timecode import FrameRate, Timecode
 from vesk.media.facts import Facts
 from vesk.settings import Settings
-from vesk.store import days, journal, overrides, recordings
-from vesk.store.tables import AcceptedRow, Day, Recording, Source
+from vesk.store import days, journal, overrides, recordings, reports
+from vesk.store.tables import AcceptedRow, ClockPeriod, Day, Recording, Source
 
 
 def known_of_day(session: Session, day: Day) -> DayKnown:
@@ -37,8 +42,37 @@ def known_of_day(session: Session, day: Day) -> DayKnown:
                 {name: one.made_by for name, one in own.items()}, _members(row.members, tag), row.joined,
             )
         )  # fmt: skip
-    chosen = {source.tag: source.clock for source in sources.values() if source.clock}
-    return know_day(items, days.rate_of(day), chosen=chosen, unreadable=unreadable)
+    return know_day(
+        items, days.rate_of(day), said=_said(session, day_id), unreadable=unreadable,
+        patterns=patterns_of(day), reports=reports_of_day(session, day_id),
+    )  # fmt: skip
+
+
+def patterns_of(day: Day) -> tuple[str, ...]:
+    """Return the patterns a day's file names are read by."""
+    return tuple(day.patterns) or DEFAULT_PATTERNS
+
+
+def reports_of_day(session: Session, day_id: int) -> list[Report]:
+    """Return a day's reports with what their lines say."""
+    tags = {source.id: source.tag for source in days.sources(session, day_id)}
+    return [
+        Report(row.name, row.kind, tags.get(row.source_id, ""), entries_of(reports.table_of(row), row.mapping))
+        for row in reports.of_day(session, day_id)
+    ]
+
+
+def _said(session: Session, day_id: int) -> dict[str, Said]:
+    """Return what persons said of sources' clocks, by tag."""
+    periods = days.clock_periods(session, day_id)
+    return {
+        source.tag: Said(
+            source.clock,
+            tuple(Period(one.since, one.before, one.clock) for one in periods.get(source.id or 0, ())),
+            FrameRate.parse(source.rate) if source.rate else None,
+        )
+        for source in days.sources(session, day_id)
+    }
 
 
 def _members(members: Sequence[Mapping[str, Any]], tag: str) -> tuple[Item, ...]:
@@ -70,6 +104,79 @@ def choose_clock(session: Session, settings: Settings, source_id: int, *, versio
     what = f"source {source.tag}: trusted by its {clock}" if clock else f"source {source.tag}: Vesk chooses its clock"
     journal.note(session, day_id=source.day_id, by=settings.person, what=what)
     return source
+
+
+def choose_period(
+    session: Session, settings: Settings, source_id: int, *, version: int, since: str, before: str, clock: str
+) -> Source:
+    """Say by which clock a source is trusted from one time of the day to another; the newest said counts.
+
+    Raises
+    ------
+    StaleError
+        If somebody changed the source since `version`.
+    RefusedError
+        If a time cannot be, or there is no such clock.
+    """
+    if clock not in CHOICES:
+        raise RefusedError(f"Choose the clock for that stretch: {', '.join(CHOICES)}.")
+    source = days.get_source(session, source_id, version=version)
+    rate = days.rate_of(days.get_day(session, source.day_id))
+    low, high = (_moment(text, rate) for text in (since, before))
+    if low == high:
+        raise RefusedError("A stretch of the day ends later than it begins.")
+    session.add(ClockPeriod(source_id=source_id, since=low, before=high, clock=clock, made_by=settings.person))
+    source.version += 1
+    session.add(source)
+    journal.note(
+        session, day_id=source.day_id, by=settings.person,
+        what=f"source {source.tag}: trusted by its {clock} from {since.strip()} to {before.strip()}",
+    )  # fmt: skip
+    session.flush()
+    return source
+
+
+def _moment(text: str, rate: FrameRate) -> Fraction:
+    """Read a time of day: HH:MM, HH:MM:SS or a whole label."""
+    plain = text.strip()
+    parts = re.findall(r"[:;]", plain)
+    full = plain + ":00" * (2 - len(parts)) + (";00" if rate.drop else ":00") if len(parts) in {1, 2} else plain
+    try:
+        return Timecode.parse(full, rate).seconds
+    except TimecodeError:
+        raise RefusedError(f"{plain!r} is no time of day. Write it like 13:40 or 13:40:00.") from None
+
+
+def end_period(session: Session, settings: Settings, period_id: int) -> Source:
+    """Take back a clock that was chosen for a stretch of the day."""
+    row = days.get_clock_period(session, period_id)
+    source = days.get_source(session, row.source_id)
+    session.delete(row)
+    source.version += 1
+    session.add(source)
+    journal.note(
+        session, day_id=source.day_id, by=settings.person,
+        what=f"source {source.tag}: no longer trusted by its {row.clock} for a stretch of the day",
+    )  # fmt: skip
+    session.flush()
+    return source
+
+
+def set_patterns(session: Session, settings: Settings, day: Day, patterns: Sequence[str]) -> None:
+    """Say by which patterns the day's file names are read; none: those that ship.
+
+    Raises
+    ------
+    NamingError
+        If one cannot be.
+    """
+    kept = list(dict.fromkeys(pattern.strip() for pattern in patterns if pattern.strip()))
+    for pattern in kept:
+        compiled(pattern)
+    day.patterns = [] if tuple(kept) == DEFAULT_PATTERNS else kept
+    session.add(day)
+    said = ", ".join(kept) or "those that ship"
+    journal.note(session, day_id=day.id or 0, by=settings.person, what=f"file names are read by: {said}")
 
 
 def put_right(

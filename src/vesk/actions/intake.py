@@ -6,7 +6,6 @@ import re
 from collections.abc import Callable
 from dataclasses import dataclass
 from datetime import date
-from fractions import Fraction
 from pathlib import Path
 
 from sqlmodel import Session, select
@@ -156,6 +155,11 @@ def facts_of(row: Recording) -> Facts:
     return Facts.from_json(row.facts)
 
 
+def told_of(row: Recording) -> tuple[str, str]:
+    """Return the scene and take that count for a recording: put right, read, on a report, or by its name."""
+    return row.told.get("scene", ""), row.told.get("take", "")
+
+
 def propose_tag(folder: str, kind: str, taken: set[str]) -> str:
     """Propose a source's short tag from its folder's name.
 
@@ -198,37 +202,3 @@ def _assign_sources(session: Session, day_id: int) -> None:
         row.source_id = source.id
         session.add(row)
     session.flush()
-
-
-def describe_source(
-    session: Session,
-    settings: Settings,
-    source_id: int,
-    *,
-    version: int,
-    name: str,
-    distance_m: Fraction,
-    delay_ms: Fraction,
-) -> Source:
-    """Say what is known of a source: its name, how far its microphone stands, how late its sound is on its picture.
-
-    Raises
-    ------
-    StaleError
-        If somebody changed the source since `version`.
-    RefusedError
-        If a figure cannot be.
-    """
-    source = days.get_source(session, source_id, version=version)
-    if not 0 <= distance_m <= 500:
-        raise RefusedError("A microphone stands between 0 and 500 m away.")
-    if abs(delay_ms) > 500:
-        raise RefusedError("An internal sound delay lies within ±500 ms.")
-    source.name = name.strip() or source.name
-    source.distance_mm = round(distance_m * 1000)
-    source.delay_us = round(delay_ms * 1000)
-    source.version += 1
-    session.add(source)
-    what = f"source {source.tag}: microphone {float(distance_m):g} m away, internal sound delay {float(delay_ms):g} ms"
-    journal.note(session, day_id=source.day_id, by=settings.person, what=what)
-    return source

@@ -7,7 +7,7 @@ from fractions import Fraction
 from typing import Any
 
 from vesk.actions.joining import Joined, joined_path
-from vesk.actions.known import Known
+from vesk.actions.known_recording import Known
 from vesk.actions.walk import Walked
 from vesk.media.joined import RUN, SET
 

@@ -125,8 +125,9 @@ def join(parts: Sequence[Located], how: str, cache_folder: Path) -> Located:
 
 
 def hear(place: Located) -> None:
-    """Listen to a recording, as a process of its own is asked to."""
-    place.ensure_heard()
+    """Listen to a recording, as a process of its own is asked to; one without sound is done at once."""
+    if place.facts.channels:
+        place.ensure_heard()
 
 
 def decode_frames(place: Located, indices: Sequence[int]) -> None:

@@ -48,6 +48,7 @@ def pair_day(session: Session, settings: Settings, day: Day) -> list[int]:
         recording.start, recording.clock, recording.aside = own.start, own.clock, own.aside
         slow = concluded.off_speed.get(str(recording.id))
         recording.took = slow.real if slow else None
+        recording.told = {name: value.value for name, value in own.values.items() if value.value}
         recording.unpaired = own.aside or reasons.get(recording.id or 0, "")
         session.add(recording)
     session.flush()

@@ -4,15 +4,18 @@ from __future__ import annotations
 
 import re
 from collections.abc import Sequence
+from fractions import Fraction
 
 from sqlmodel import Session
 
-from vesk.core.errors import RefusedError
+from vesk.core.errors import RefusedError, TimecodeError
+from vesk.core.timecode import FrameRate
 from vesk.settings import Settings
 from vesk.store import days, journal, recordings
 from vesk.store.tables import Day, Recording, Source
 
 _TAG = re.compile(r"[A-Za-z][A-Za-z0-9]{0,3}")
+_TAG_SAYS = "A source's tag is a letter and up to three letters or digits, like A or S1."
 
 
 def move(session: Session, settings: Settings, day: Day, ids: Sequence[int], *, to_tag: str) -> int:
@@ -25,7 +28,7 @@ def move(session: Session, settings: Settings, day: Day, ids: Sequence[int], *, 
     """
     tag = to_tag.strip()
     if not _TAG.fullmatch(tag):
-        raise RefusedError("A source's tag is a letter and up to three letters or digits, like A or S1.")
+        raise RefusedError(_TAG_SAYS)
     wanted = set(ids)
     rows = [row for row in recordings.ready_of_day(session, day.id or 0) if row.id in wanted]
     if not rows:
@@ -51,6 +54,95 @@ def move(session: Session, settings: Settings, day: Day, ids: Sequence[int], *, 
     if moved:
         journal.note(session, day_id=day.id or 0, by=settings.person, what=f"moved {names} to source {tag}")
     return len(moved)
+
+
+def describe(
+    session: Session,
+    settings: Settings,
+    source_id: int,
+    *,
+    version: int,
+    name: str,
+    distance_m: Fraction,
+    delay_ms: Fraction,
+) -> Source:
+    """Say what is known of a source: its name, how far its microphone stands, how late its sound is on its picture.
+
+    Raises
+    ------
+    StaleError
+        If somebody changed the source since `version`.
+    RefusedError
+        If a figure cannot be.
+    """
+    source = days.get_source(session, source_id, version=version)
+    if not 0 <= distance_m <= 500:
+        raise RefusedError("A microphone stands between 0 and 500 m away.")
+    if abs(delay_ms) > 500:
+        raise RefusedError("An internal sound delay lies within ±500 ms.")
+    source.name = name.strip() or source.name
+    source.distance_mm = round(distance_m * 1000)
+    source.delay_us = round(delay_ms * 1000)
+    source.version += 1
+    session.add(source)
+    what = f"source {source.tag}: microphone {float(distance_m):g} m away, internal sound delay {float(delay_ms):g} ms"
+    journal.note(session, day_id=source.day_id, by=settings.person, what=what)
+    return source
+
+
+def revise(
+    session: Session, settings: Settings, source_id: int, *, version: int, tag: str, position: int, rate: str
+) -> Source:
+    """Give a source its tag, its place among the lanes, and the rate its timecode counts at (empty: as files say).
+
+    Raises
+    ------
+    StaleError
+        If somebody changed it since `version`.
+    RefusedError
+        If the tag cannot be or is another source's, or there is no such rate.
+    """
+    source = days.get_source(session, source_id, version=version)
+    wanted = tag.strip()
+    if not _TAG.fullmatch(wanted):
+        raise RefusedError(_TAG_SAYS)
+    others = [one for one in days.sources(session, source.day_id) if one.id != source_id]
+    if any(one.tag == wanted for one in others):
+        raise RefusedError(
+            f"{wanted} is another source already. To make one of both, put the recordings of one into the other."
+        )
+    try:
+        counts_at = str(FrameRate.parse(rate)) if rate.strip() else ""
+    except TimecodeError as error:
+        raise RefusedError(f"{error}.") from None
+    said = [f"source {source.tag} is {wanted} now"] if wanted != source.tag else []
+    if counts_at != source.rate:
+        said.append(f"the timecode of {wanted} counts at {counts_at or 'what its files say'}")
+    if position != source.position:
+        said.append(f"{wanted} stands at place {position}")
+    source.tag, source.rate, source.position = wanted, counts_at, position
+    source.version += 1
+    session.add(source)
+    if said:
+        journal.note(session, day_id=source.day_id, by=settings.person, what="; ".join(said))
+    session.flush()
+    return source
+
+
+def merge(session: Session, settings: Settings, source_id: int, *, into: str) -> int:
+    """Put all recordings of a source into another, and let it go; returns how many.
+
+    Raises
+    ------
+    RefusedError
+        If there is no such other source, or it is of another kind.
+    """
+    source = days.get_source(session, source_id)
+    day = days.get_day(session, source.day_id)
+    if into == source.tag or into not in {one.tag for one in days.sources(session, source.day_id)}:
+        raise RefusedError("Choose the source that its recordings go to.")
+    own = [row.id or 0 for row in recordings.ready_of_day(session, source.day_id) if row.source_id == source_id]
+    return move(session, settings, day, own, to_tag=into)
 
 
 def _move_one(session: Session, row: Recording, target: Source) -> None:

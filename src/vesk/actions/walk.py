@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from collections import Counter
-from collections.abc import Callable, Iterator
+from collections.abc import Callable, Iterator, Sequence
 from dataclasses import dataclass, replace
 from fractions import Fraction
 from pathlib import Path
@@ -12,11 +12,13 @@ from typing import Any
 from vesk.actions import measuring
 from vesk.actions.intake import propose_tag
 from vesk.actions.joining import Joined, joined_path, runs_among, sets_among
-from vesk.actions.known import DayKnown, Item, know_day
+from vesk.actions.known import DayKnown, know_day
+from vesk.actions.known_recording import Item
 from vesk.actions.located import Located, join, locate
 from vesk.actions.searching import find_partners
 from vesk.core.conform.correction import Correction, propose
 from vesk.core.errors import MediaError
+from vesk.core.intake.reports import Report
 from vesk.core.pairing.by_timecode import Proposal, Unpaired, pair_by_timecode
 from vesk.core.sound.measurement import MATCHED, Measurement, refused
 from vesk.core.timecode import FrameRate, wrap_day
@@ -64,6 +66,7 @@ def walk_folder(
     rate: FrameRate | None = None,
     tell: Tell = lambda _: None,
     measure: bool = True,
+    reports: Sequence[Report] = (),
 ) -> Walked:
     """Pair a folder's recordings by timecode and measure every pairing by sound.
 
@@ -77,6 +80,8 @@ def walk_folder(
         The day's; by default the one most pictures have.
     measure : bool
         Whether to measure the pairings; without, what is known is all that is wanted.
+    reports : sequence of Report
+        Sound and camera reports to lay beside the recordings.
     """
     found: dict[str, Located] = {}
     unreadable: list[tuple[str, str]] = []
@@ -94,7 +99,7 @@ def walk_folder(
     rate = rate or _usual_rate(list(found.values()))
     tags = _tags(found)
     items, together = _gather(found, tags, rate, cache_folder, unreadable, tell)
-    known = know_day(items, rate, unreadable=unreadable)
+    known = know_day(items, rate, unreadable=unreadable, reports=reports)
     proposals, alone = pair_by_timecode([one.span() for one in known.recordings.values() if not one.aside], rate)
     alone += [Unpaired(name, one.aside) for name, one in known.recordings.items() if one.aside]
     measured = []

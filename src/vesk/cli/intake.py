@@ -6,6 +6,7 @@ import argparse
 from pathlib import Path
 
 from vesk.actions.known_json import known_json
+from vesk.actions.reports import KINDS, from_file
 from vesk.actions.walk import walk_folder
 from vesk.cli import files
 
@@ -13,13 +14,19 @@ from vesk.cli import files
 def arguments(parser: argparse.ArgumentParser) -> None:
     """Name the options."""
     parser.add_argument("folder", type=Path, metavar="DIR")
+    for kind in KINDS:
+        parser.add_argument(f"--{kind}-report", type=Path, action="append", default=[], metavar="CSV",
+                            help=f"a {kind} report to lay beside the files")  # fmt: skip
     files.rate_option(parser)
     files.json_option(parser)
 
 
 def run(options: argparse.Namespace) -> int:
     """Read every file, listen to it, and print what is known and what is odd."""
-    walked = walk_folder(options.folder, files.cache(), rate=options.fps, tell=files.tell, measure=False)
+    reports = [from_file(path, kind) for kind in KINDS for path in getattr(options, f"{kind}_report")]
+    walked = walk_folder(
+        options.folder, files.cache(), rate=options.fps, tell=files.tell, measure=False, reports=reports
+    )  # fmt: skip
     if options.json:
         files.show(known_json(walked))
         return 0

@@ -54,6 +54,10 @@ class ScenarioError(VeskError):
     """A scenario file that the simulator cannot shoot."""
 
 
+class ReportError(VeskError):
+    """A sound or camera report that cannot be read as a table."""
+
+
 class NotFoundError(VeskError):
     """Something asked for by number that is not there."""
 

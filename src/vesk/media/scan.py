@@ -42,15 +42,15 @@ def shown(path: Path, root: Path) -> str:
     return name.encode("utf-8", "backslashreplace").decode("utf-8")
 
 
-def walk(folder: Path) -> Iterator[Found]:
-    """Walk a folder's files; hidden files, paperwork and links that leave the folder are passed over."""
+def walk(folder: Path, *, paperwork: bool = False) -> Iterator[Found]:
+    """Walk a folder's files; hidden ones, links that leave the folder, and, unless asked, paperwork are passed over."""
     problems: list[OSError] = []
     root = folder.resolve()
     for place, folders, files in os.walk(root, onerror=problems.append):
         folders[:] = sorted(name for name in folders if not name.startswith("."))
         for name in sorted(files):
             path = Path(place, name)
-            if name.startswith(".") or path.suffix.lower() in BESIDE_ENDINGS:
+            if name.startswith(".") or (not paperwork and path.suffix.lower() in BESIDE_ENDINGS):
                 continue
             if path.is_symlink() and root not in path.resolve().parents:
                 yield Found(path, "it is a link that leads out of the folder; it is not followed")

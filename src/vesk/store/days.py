@@ -6,7 +6,7 @@ from sqlmodel import Session, col, select
 
 from vesk.core.errors import NotFoundError, StaleError
 from vesk.core.timecode import FrameRate
-from vesk.store.tables import Day, Production, Source
+from vesk.store.tables import ClockPeriod, Day, Production, Source
 
 
 def all_days(session: Session) -> list[tuple[Production, Day]]:
@@ -54,8 +54,26 @@ def rate_of(day: Day) -> FrameRate:
 
 
 def sources(session: Session, day_id: int) -> list[Source]:
-    """Return a day's sources: pictures first, by tag."""
-    return list(session.exec(select(Source).where(Source.day_id == day_id).order_by(Source.kind, Source.tag)))
+    """Return a day's sources: pictures first, in the order a person gave them, else by tag."""
+    order = (Source.kind, Source.position, Source.tag)
+    return list(session.exec(select(Source).where(Source.day_id == day_id).order_by(*order)))
+
+
+def clock_periods(session: Session, day_id: int) -> dict[int, list[ClockPeriod]]:
+    """Return the stretches in which sources are trusted by another clock, by source, the newest first."""
+    query = select(ClockPeriod).join(Source, col(Source.id) == ClockPeriod.source_id).where(Source.day_id == day_id)
+    found: dict[int, list[ClockPeriod]] = {}
+    for row in session.exec(query.order_by(col(ClockPeriod.id).desc())):
+        found.setdefault(row.source_id, []).append(row)
+    return found
+
+
+def get_clock_period(session: Session, period_id: int) -> ClockPeriod:
+    """Return one such stretch."""
+    row = session.get(ClockPeriod, period_id)
+    if row is None:
+        raise NotFoundError("That stretch of the day is not here any more. Load the page again.")
+    return row
 
 
 def get_source(session: Session, source_id: int, *, version: int | None = None) -> Source:

@@ -113,6 +113,7 @@ class Recording(SQLModel, table=True):
     clock: str = ""  # by which it was placed: header, LTC or none
     took: Optional[Fraction] = Field(default=None, sa_column=_exact(nullable=True))  # off-speed: its real seconds
     aside: str = ""  # why it is left out of pairing: off-speed, or as a person said
+    told: dict[str, str] = Field(default_factory=dict, sa_column=Column(JSONB, nullable=False))  # what counts, by fact
     joined: str = ""  # run or set, where it is several files taken together; empty: it is one file
     members: list[dict[str, Any]] = Field(default_factory=list, sa_column=Column(JSONB, nullable=False))
     joined_why: str = ""

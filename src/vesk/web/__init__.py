@@ -18,9 +18,12 @@ from vesk.web.day.views import bp as day
 from vesk.web.intake.changes import bp as intake
 from vesk.web.journal.views import bp as journal
 from vesk.web.media.views import bp as media
+from vesk.web.naming.views import bp as naming
 from vesk.web.recording.views import bp as recording
+from vesk.web.reports.views import bp as reports
 from vesk.web.shared import formats
 from vesk.web.shared.views import bp as common
+from vesk.web.source.views import bp as source
 from vesk.web.turnover.views import bp as turnover
 
 _STATUS = {NotFoundError: 404, StaleError: 409, RefusedError: 422, MediaError: 422}
@@ -43,7 +46,7 @@ def create_app(settings: Settings | None = None) -> Flask:
     app.config.update(SECRET_KEY=_secret(settings), VESK=settings, WTF_CSRF_TIME_LIMIT=None, MAX_CONTENT_LENGTH=1 << 20)
     app.config.update(SESSION_COOKIE_SAMESITE="Strict", SEND_FILE_MAX_AGE_DEFAULT=0)
     CSRFProtect(app)
-    for blueprint in (common, day, intake, bench, recording, turnover, journal, media):
+    for blueprint in (common, day, intake, naming, reports, source, bench, recording, turnover, journal, media):
         app.register_blueprint(blueprint)
     app.jinja_env.filters.update(formats.FILTERS)
     app.jinja_env.trim_blocks = app.jinja_env.lstrip_blocks = True

@@ -49,6 +49,31 @@ class Choice:
     reason: str
 
 
+@dataclass(frozen=True, slots=True)
+class Period:
+    """A stretch of the day, seconds on its label clock, in which a source is trusted by another clock."""
+
+    since: Fraction
+    before: Fraction
+    clock: str
+
+    def holds(self, start: Fraction | None) -> bool:
+        """Say whether a recording that starts then is of it; a period may run past midnight."""
+        if start is None:
+            return False
+        inside = self.since <= start < self.before
+        return inside if self.since <= self.before else start >= self.since or start < self.before
+
+
+@dataclass(frozen=True, slots=True)
+class Said:
+    """What a person said of a source's clock: which is trusted (empty: as found), when another, at which rate."""
+
+    clock: str = ""
+    periods: tuple[Period, ...] = ()
+    rate: FrameRate | None = None
+
+
 def choose_clock(recordings: Sequence[Clocks], day: FrameRate) -> Choice:
     """Choose a source's clock from all of its recordings.
 

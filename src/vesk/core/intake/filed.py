@@ -34,7 +34,7 @@ class Filed:
     capture_fps : Fraction or None
         At which it was recorded, where the file says that.
     sample_rate, channels, samples : int
-    scene, take : str
+    scene, take, tape : str
         By whatever tells them.
     tokens : dict
         What its name says.
@@ -72,6 +72,7 @@ class Filed:
     samples: int = 0
     scene: str = ""
     take: str = ""
+    tape: str = ""
     tokens: dict[str, str] = field(default_factory=dict)
     levels: tuple[Level, ...] = ()
     hum: dict[int, float] = field(default_factory=dict)

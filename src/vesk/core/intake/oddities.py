@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from collections import Counter
-from collections.abc import Callable, Iterator, Sequence
+from collections.abc import Callable, Iterator, Mapping, Sequence
 from dataclasses import dataclass
 
 import numpy as np
@@ -11,6 +11,7 @@ import numpy as np
 from vesk.core.intake.filed import Filed
 from vesk.core.intake.naming import missing_numbers
 from vesk.core.intake.off_speed import Conflict, OffSpeed
+from vesk.core.intake.reports import Compared, Report
 from vesk.core.intake.sets import track_of
 from vesk.core.sound.levels import CLIPPED_RUNS, HUM_SHARE, SILENT_DB
 from vesk.core.timecode import FrameRate, wrap_day
@@ -55,6 +56,7 @@ def find_oddities(
     off_speed: dict[str, OffSpeed],
     conflicts: Sequence[Conflict],
     unreadable: Sequence[tuple[str, str]] = (),
+    reports: Sequence[tuple[Report, Compared]] = (),
 ) -> list[Oddity]:
     """Find everything odd about a day's recordings, the worst first.
 
@@ -67,6 +69,8 @@ def find_oddities(
         As found by `off_speed`.
     unreadable : sequence of (str, str)
         Paths that cannot be used, and why.
+    reports : sequence of (Report, Compared)
+        Sound and camera reports, as laid beside the recordings.
     """
     found = [_unreadable(path, why) for path, why in unreadable]
     for one in recordings:
@@ -79,6 +83,8 @@ def find_oddities(
     found += _numbers(recordings)
     found += _tracks(recordings)
     names = {one.key: one for one in recordings}
+    for report, compared in reports:
+        found += _reported(report, compared, names)
     for key, slow in off_speed.items():
         found.append(
             Oddity("off-speed picture", (key,), NOTE, f"{names[key].path}: {slow.reason}",
@@ -214,6 +220,19 @@ def _doubled(recordings: Sequence[Filed]) -> Iterator[Oddity]:
         yield Oddity(
             "doubled file", (key,), CARE, says, "It is set aside; delete it, or find out which file is missing."
         )
+
+
+def _reported(report: Report, compared: Compared, names: Mapping[str, Filed]) -> Iterator[Oddity]:
+    for entry in compared.without_file:
+        says = f"{report.name}: {entry}: no file is there"
+        yield Oddity("on the report, no file", (f"{report.name} {entry}",), LOST, says,
+                     "Look on the card, or ask who wrote the report.")  # fmt: skip
+    for key in compared.without_entry:
+        yield Oddity("file, not on the report", (key,), CARE, f"{names[key].path}: it does not stand on {report.name}",
+                     "Ask whether it was meant to be recorded.")  # fmt: skip
+    for key, said in compared.disagree:
+        yield Oddity("report and file disagree", (key,), WRONG, f"{names[key].path}: {said} ({report.name})",
+                     "Find out which is right, and put the fact right here.")  # fmt: skip
 
 
 def _numbers(recordings: Sequence[Filed]) -> Iterator[Oddity]:

@@ -8,7 +8,7 @@ from flask import Blueprint, redirect, request, url_for
 from flask.typing import ResponseReturnValue
 
 from vesk.actions import correct, standing
-from vesk.actions.intake import facts_of
+from vesk.actions.intake import facts_of, told_of
 from vesk.core.errors import RefusedError, StaleError, VeskError
 from vesk.jobs.tasks import ask_measure
 from vesk.store import pairings
@@ -45,6 +45,7 @@ def _show(pairing_id: int, *, status: int = 200, problem: str = "", said: str = 
         if len(facts.track_names) == facts.channels
         else tuple(f"channel {n + 1}" for n in range(facts.channels))
     )
+    scene, take = told_of(now.sound)
     return render(
         "bench/page.html",
         "bench/_bench.html",
@@ -54,8 +55,7 @@ def _show(pairing_id: int, *, status: int = 200, problem: str = "", said: str = 
         picture=facts_of(now.picture),
         sound=facts,
         tracks=names,
-        slate=" / ".join(part for part in (facts.scene, f"take {facts.take}" if facts.take else "") if part)
-        or now.picture.name,
+        slate=" / ".join(part for part in (scene, f"take {take}" if take else "") if part) or now.picture.name,
         plot=trace_plot(now, width=742, height=262, left=54, pad=30),
         state=bench_state(now),
         labels=[label_at(now, at_s, frame.clock) for at_s in window_times(now)],

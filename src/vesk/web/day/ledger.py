@@ -8,7 +8,7 @@ from fractions import Fraction
 from sqlmodel import Session
 
 from vesk.actions import standing
-from vesk.actions.intake import facts_of
+from vesk.actions.intake import told_of
 from vesk.actions.placing import Placed, place_recordings
 from vesk.actions.standing import CHECKED, SET_ASIDE, UNPAIRED, Standing
 from vesk.core.timecode import FrameRate, Timecode
@@ -72,9 +72,9 @@ class Row:
 
 def _slate(recording: Recording, now: Standing | None) -> str:
     for own in ([now.sound] if now else []) + [recording]:
-        facts = facts_of(own)
-        if facts.scene:
-            return f"{facts.scene} / {facts.take}" if facts.take else facts.scene
+        scene, take = told_of(own)
+        if scene:
+            return f"{scene} / {take}" if take else scene
     return "—"
 
 

@@ -6,7 +6,8 @@ from collections.abc import Mapping
 from dataclasses import dataclass
 from fractions import Fraction
 
-from vesk.actions.known import DayKnown, Known
+from vesk.actions.known import DayKnown
+from vesk.actions.known_recording import Known
 from vesk.core.intake.oddities import Oddity
 from vesk.store.tables import AcceptedRow, Recording
 

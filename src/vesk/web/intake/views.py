@@ -8,7 +8,7 @@ from fractions import Fraction
 from flask import Blueprint, redirect, render_template, request, url_for
 from flask.typing import ResponseReturnValue
 
-from vesk.actions import intake, striking
+from vesk.actions import intake, sources, striking
 from vesk.actions.day_known import known_of_day
 from vesk.core.clocks.choice import CHOICES
 from vesk.core.errors import RefusedError, VeskError
@@ -17,11 +17,9 @@ from vesk.jobs.tasks import ask_intake
 from vesk.store import days, overrides, recordings
 from vesk.web.intake import listing
 from vesk.web.shared import render, session, settings
-from vesk.web.shared.page import day_frame
+from vesk.web.shared.page import RATES, day_frame
 
 bp = Blueprint("intake", __name__, template_folder="templates")
-
-RATES = ("23.976", "24", "25", "29.97 DF", "29.97", "30", "47.952", "48", "50", "59.94 DF", "59.94", "60")
 
 
 def _new(*, status: int = 200, problem: str = "") -> ResponseReturnValue:
@@ -74,19 +72,19 @@ def show_day(day_id: int, *, status: int = 200, problem: str = "", said: str = "
     known = known_of_day(opened, frame.day)
     accepted = overrides.accepted(opened, day_id)
     listed = listing.lines(rows, known, accepted)
-    sources = days.sources(opened, day_id)
+    listed_sources = days.sources(opened, day_id)
     chosen, order = request.values.get("show", "all"), request.values.get("order", "path")
-    names = {**listing.FILTERS, **{f"source:{source.tag}": source.tag for source in sources}}
+    names = {**listing.FILTERS, **{f"source:{source.tag}": source.tag for source in listed_sources}}
     chosen = chosen if chosen in names else "all"
     open_ones = [one for one in known.oddities if one.key not in accepted]
     return render(
-        "intake/page.html", "intake/_intake.html", status=status, frame=frame, sources=sources, clocks=known.clocks,
+        "intake/page.html", "intake/_intake.html", status=status, frame=frame, sources=listed_sources, clocks=known.clocks,
         lines=listing.ordered([line for line in listed if line.shown_by(chosen)], order), count=len(listed),
         filters=names, counts={name: sum(line.shown_by(name) for line in listed) for name in names},
         chosen=chosen, order=order, orders=listing.ORDERS, oddities=open_ones, weights=listing.WEIGHTS,
         accepted=[(one, accepted[one.key]) for one in known.oddities if one.key in accepted],
-        delays={source.id: striking.source_delay(opened, source) for source in sources},
-        total=sum(row.size for row in rows), paths={str(row.id): row for row in rows}, choices=CHOICES,
+        delays={source.id: striking.source_delay(opened, source) for source in listed_sources},
+        total=sum(row.size for row in rows), paths={str(row.id): row for row in rows}, choices=CHOICES, stretches=days.clock_periods(opened, day_id),
         problem=problem, said=said,
     )  # fmt: skip
 
@@ -115,7 +113,7 @@ def describe(source_id: int) -> ResponseReturnValue:
         version = form.get("version", "")
         if not version.isdecimal():
             raise RefusedError("The page is out of date. Load it again.")
-        source = intake.describe_source(
+        source = sources.describe(
             session(), settings(), source_id, version=int(version), name=form.get("name", "")[:80],
             distance_m=_number(form.get("distance_m", ""), "metres"),
             delay_ms=_number(form.get("delay_ms", ""), "milliseconds"),

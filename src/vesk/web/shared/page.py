@@ -10,6 +10,8 @@ from vesk.store.tables import Day, Production
 from vesk.web.shared import session
 from vesk.web.shared.progress_view import ProgressLine, progress_line
 
+RATES = ("23.976", "24", "25", "29.97 DF", "29.97", "30", "47.952", "48", "50", "59.94 DF", "59.94", "60")
+
 
 @dataclass(frozen=True, slots=True)
 class DayFrame:

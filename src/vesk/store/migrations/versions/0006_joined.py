@@ -10,6 +10,7 @@ branch_labels = None
 depends_on = None
 
 _ADDED = (
+    ("recording", sa.Column("told", postgresql.JSONB(), nullable=False, server_default="{}")),
     ("recording", sa.Column("joined", sa.String(), nullable=False, server_default="")),
     ("recording", sa.Column("members", postgresql.JSONB(), nullable=False, server_default="[]")),
     ("recording", sa.Column("joined_why", sa.String(), nullable=False, server_default="")),

@@ -1,0 +1,232 @@
+"""Sound and camera reports: what a table's columns mean, and which of a day's recordings each line is about."""
+
+from __future__ import annotations
+
+import csv
+import re
+from collections.abc import Iterable, Mapping, Sequence
+from dataclasses import dataclass, field
+
+from vesk.core.errors import ReportError, TimecodeError
+from vesk.core.intake.filed import Filed
+from vesk.core.timecode import FrameRate, Timecode, wrap_day
+from vesk.core.verdict.words import duration
+
+# What each field is called at the head of a column, in small letters and without signs.
+FIELDS = {
+    "file": ("file", "filename", "name", "clip", "clipname"),
+    "roll": ("roll", "soundroll", "cameraroll", "reel", "tape", "card", "folder", "mag"),
+    "scene": ("scene", "sc", "scn", "slate"),
+    "take": ("take", "tk", "t"),
+    "timecode": ("start", "starttc", "tcstart", "tcin", "timecode", "tc", "starttimecode"),
+    "circled": ("circled", "circle", "circledtake", "good", "print", "select", "ok"),
+    "note": ("note", "notes", "comment", "comments", "remark", "remarks"),
+}
+_CLOSE_S = 1.0  # a label written down by hand is read off a display
+_MOST_LINES = 5000
+_YES = {"x", "y", "yes", "1", "true", "*", "o", "ok"}
+
+
+@dataclass(frozen=True, slots=True)
+class Table:
+    """A report as it was read: the names of its columns, and its lines."""
+
+    columns: tuple[str, ...]
+    lines: tuple[tuple[str, ...], ...]
+
+
+@dataclass(frozen=True, slots=True)
+class Entry:
+    """One line of a report: its number below the head, from 1, and what it says, by field."""
+
+    number: int
+    says: Mapping[str, str]
+
+    def __str__(self) -> str:
+        """Return how a person would name it."""
+        take = " / ".join(filter(None, (self.says.get("scene", ""), self.says.get("take", ""))))
+        parts = [f"line {self.number}", take, self.says.get("file", ""), self.says.get("roll", "")]
+        return ", ".join(filter(None, parts))
+
+
+@dataclass(frozen=True, slots=True)
+class Report:
+    """A report of the day.
+
+    Attributes
+    ----------
+    name : str
+        Its file's.
+    kind : str
+        ``sound`` or ``camera``.
+    source : str
+        The tag of the source it is about; empty: all of its kind.
+    entries : tuple of Entry
+    """
+
+    name: str
+    kind: str
+    source: str
+    entries: tuple[Entry, ...]
+
+    def covers(self, one: Filed) -> bool:
+        """Say whether a recording should stand on it."""
+        if self.source:
+            return one.source == self.source
+        return (one.kind == "sound") == (self.kind == "sound")
+
+
+@dataclass(frozen=True, slots=True)
+class Compared:
+    """A report beside the recordings.
+
+    Attributes
+    ----------
+    matched : dict of str to Entry
+        By the recording's key.
+    without_file : tuple of Entry
+    without_entry : tuple of str
+        Keys of recordings that should stand on the report and do not.
+    disagree : tuple of (str, str)
+        Key, and a sentence.
+    """
+
+    matched: dict[str, Entry] = field(default_factory=dict)
+    without_file: tuple[Entry, ...] = ()
+    without_entry: tuple[str, ...] = ()
+    disagree: tuple[tuple[str, str], ...] = ()
+
+
+def read_table(text: str) -> Table:
+    """Read a report: commas, semicolons or tabs; lines above the head are passed over.
+
+    Raises
+    ------
+    ReportError
+        If no line names two columns or more that a report has.
+    """
+    lines = text.splitlines(keepends=True)
+    best: tuple[int, int, list[list[str]]] = (0, 0, [])
+    for delimiter in ",;\t":
+        rows = [[cell.strip() for cell in row] for row in csv.reader(lines, delimiter=delimiter)]
+        for at, row in enumerate(rows[:40]):
+            known = len(guess_mapping(row))
+            if known > best[0]:
+                best = (known, at, rows)
+    known, at, rows = best
+    if known < 2:
+        names = ", ".join(FIELDS)
+        raise ReportError(f"No line of it names its columns. Give it a first line with at least two of: {names}.")
+    head = rows[at]
+    told = [tuple((row + [""] * len(head))[: len(head)]) for row in rows[at + 1 :] if any(row)]
+    if len(told) > _MOST_LINES:
+        raise ReportError(f"It has {len(told)} lines; a day's report has {_MOST_LINES} at most.")
+    return Table(tuple(head), tuple(told))
+
+
+def guess_mapping(columns: Sequence[str]) -> dict[str, str]:
+    """Return which column gives each field, by its name: exactly, else by its beginning.
+
+    Examples
+    --------
+    >>> guess_mapping(["Scene", "Take #", "File Name", "Start TC", "Comments"])
+    {'file': 'File Name', 'scene': 'Scene', 'take': 'Take #', 'timecode': 'Start TC', 'note': 'Comments'}
+    """
+    plain = {re.sub(r"[^a-z]", "", column.lower()): column for column in reversed(columns)}
+    found: dict[str, str] = {}
+    for name, words in FIELDS.items():
+        exact = next((plain[word] for word in words if word in plain), None)
+        long = [word for word in words if len(word) > 3]
+        column = exact or next((column for text, column in plain.items() if text.startswith(tuple(long))), None)
+        if column is not None and column not in found.values():
+            found[name] = column
+    return found
+
+
+def entries_of(table: Table, mapping: Mapping[str, str]) -> tuple[Entry, ...]:
+    """Return what a table says, line by line; lines that say nothing that names a recording are left out."""
+    at = {name: table.columns.index(column) for name, column in mapping.items() if column in table.columns}
+    made = []
+    for number, line in enumerate(table.lines, start=1):
+        says = {name: line[index] for name, index in at.items() if line[index]}
+        if says.get("file") or says.get("scene"):
+            made.append(Entry(number, says))
+    return tuple(made)
+
+
+def is_circled(entry: Entry) -> bool:
+    """Say whether the take is circled."""
+    return entry.says.get("circled", "").strip().casefold() in _YES
+
+
+def compare(report: Report, recordings: Iterable[Filed], day: FrameRate) -> Compared:
+    """Lay a report beside the recordings it covers.
+
+    A line is joined by its file's name, else by scene and take; where several fit, by roll and the nearest label.
+    What a file says itself is compared with the line: scene, take and start.
+    """
+    covered = [one for one in recordings if report.covers(one)]
+    matched: dict[str, Entry] = {}
+    without_file, disagree = [], []
+    by_key = {one.key: one for one in covered}
+    for entry in report.entries:
+        fits = _fits(entry, [one for one in covered if one.key not in matched or _named(entry, one)], day)
+        if fits is None:
+            without_file.append(entry)
+        else:
+            matched.setdefault(fits.key, entry)
+    for key, entry in matched.items():
+        disagree += [(key, said) for said in _differences(entry, by_key[key], day)]
+    left = tuple(one.key for one in covered if one.key not in matched)
+    return Compared(matched, tuple(without_file), left, tuple(disagree))
+
+
+def _named(entry: Entry, one: Filed) -> bool:
+    wanted = _stem(entry.says.get("file", ""))
+    return bool(wanted) and any(wanted == _stem(file.name) for file in (one, *one.files))
+
+
+def _stem(name: str) -> str:
+    return re.sub(r"\.[A-Za-z0-9]{2,4}$", "", name.strip().replace("\\", "/").rpartition("/")[2]).casefold()
+
+
+def _fits(entry: Entry, covered: list[Filed], day: FrameRate) -> Filed | None:
+    if entry.says.get("file"):
+        fits = [one for one in covered if _named(entry, one)]
+    else:
+        wanted = _take(entry.says.get("scene", ""), entry.says.get("take", ""))
+        fits = [one for one in covered if _take(one.scene, one.take) == wanted]
+    roll = entry.says.get("roll", "").casefold()
+    same = [one for one in fits if roll and roll in {one.tape.casefold(), one.tokens.get("roll", "").casefold()}]
+    fits = same or fits
+    return min(fits, key=lambda one: (abs(_apart(entry, one, day) or 0.0), one.path), default=None)
+
+
+def _take(scene: str, take: str) -> tuple[str, str]:
+    """Return scene and take as they compare: ``31a`` and ``02`` are ``31A`` and ``2``."""
+    return scene.strip().upper(), take.strip().lstrip("0").upper()
+
+
+def _apart(entry: Entry, one: Filed, day: FrameRate) -> float | None:
+    """Return how much later a report says a recording starts than its file does, seconds."""
+    label = entry.says.get("timecode", "")
+    if not label or one.start is None:
+        return None
+    text = label if len(re.findall(r"[:;]", label)) == 3 else f"{label}{';' if day.drop else ':'}00"
+    try:
+        return float(wrap_day(Timecode.parse(text, day).seconds - one.start, day.day))
+    except TimecodeError:
+        return None
+
+
+def _differences(entry: Entry, one: Filed, day: FrameRate) -> list[str]:
+    said = []
+    for name, own in (("scene", one.scene), ("take", one.take)):
+        theirs = entry.says.get(name, "")
+        if own and theirs and _take(own, "") != _take(theirs, "") and own.lstrip("0") != theirs.lstrip("0"):
+            said.append(f"{name} {theirs} on the report, {own} in the file")
+    apart = _apart(entry, one, day)
+    if apart is not None and abs(apart) > _CLOSE_S:
+        way = "later" if apart > 0 else "earlier"
+        said.append(f"the report starts it {duration(abs(apart))} {way} than the file")
+    return said

@@ -1,0 +1,110 @@
+"""The page of one source."""
+
+from __future__ import annotations
+
+from collections.abc import Callable
+
+from flask import Blueprint, redirect, request, url_for
+from flask.typing import ResponseReturnValue
+
+from vesk.actions import day_known, sources
+from vesk.core.clocks.choice import CHOICES
+from vesk.core.errors import RefusedError, StaleError, VeskError
+from vesk.core.timecode import FrameRate, Timecode
+from vesk.jobs.tasks import pair_again
+from vesk.store import days
+from vesk.web.shared import render, session, settings
+from vesk.web.shared.page import RATES, day_frame
+
+bp = Blueprint("source", __name__, template_folder="templates")
+
+
+def _show(source_id: int, *, status: int = 200, problem: str = "", said: str = "") -> ResponseReturnValue:
+    opened = session()
+    source = days.get_source(opened, source_id)
+    frame = day_frame(source.day_id)
+    known = day_known.known_of_day(opened, frame.day)
+    own = [one for one in known.recordings.values() if one.item.source == source.tag]
+    return render(
+        "source/page.html", "source/_source.html", status=status, frame=frame, source=source,
+        choice=known.clocks.get(source.tag), choices=CHOICES, rates=[str(FrameRate.parse(rate)) for rate in RATES],
+        own=sorted(own, key=lambda one: (one.start is None, one.start or 0, one.item.path)),
+        stretches=[
+            (one, str(Timecode.at(one.since, frame.clock)), str(Timecode.at(one.before, frame.clock)))
+            for one in days.clock_periods(opened, source.day_id).get(source_id, [])
+        ],
+        others=[one for one in days.sources(opened, source.day_id) if one.kind == source.kind and one.id != source_id],
+        problem=problem, said=said,
+    )  # fmt: skip
+
+
+def _do(source_id: int, work: Callable[[int], str]) -> ResponseReturnValue:
+    """Do one thing to a source on the version its page showed, and pair the day again."""
+    day = days.get_day(session(), days.get_source(session(), source_id).day_id)
+    try:
+        version = request.form.get("version", "")
+        if not version.isdecimal():
+            raise RefusedError("The page is out of date. Load it again.")
+        said = work(int(version))
+        pair_again(session(), settings(), day)
+        session().commit()
+    except VeskError as error:
+        session().rollback()
+        return _show(source_id, status=409 if isinstance(error, StaleError) else 422, problem=str(error))
+    return _show(source_id, said=said)
+
+
+@bp.get("/sources/<int:source_id>/all")
+def show(source_id: int) -> ResponseReturnValue:
+    """Show a source."""
+    return _show(source_id)
+
+
+@bp.post("/sources/<int:source_id>/all")
+def revise(source_id: int) -> ResponseReturnValue:
+    """Give it its tag, its place and its timecode's rate."""
+    form = request.form
+
+    def work(version: int) -> str:
+        place = form.get("position", "0").strip() or "0"
+        if not place.isdecimal() or int(place) > 99:
+            raise RefusedError("Its place among the lanes is a number up to 99.")
+        row = sources.revise(
+            session(), settings(), source_id, version=version, tag=form.get("tag", ""), position=int(place),
+            rate=form.get("rate", ""),
+        )  # fmt: skip
+        return f"{row.tag} is saved; everything placed by its timecode follows."
+
+    return _do(source_id, work)
+
+
+@bp.post("/sources/<int:source_id>/stretch")
+def stretch(source_id: int) -> ResponseReturnValue:
+    """Trust another clock for a stretch of the day, or take that back."""
+    form = request.form
+
+    def work(version: int) -> str:
+        if form.get("end", "").isdecimal():
+            row = day_known.end_period(session(), settings(), int(form["end"]))
+            return f"{row.tag}: that stretch is as the rest of the day again."
+        row = day_known.choose_period(
+            session(), settings(), source_id, version=version, since=form.get("since", ""),
+            before=form.get("before", ""), clock=form.get("clock", ""),
+        )  # fmt: skip
+        return f"{row.tag} is trusted by its {form.get('clock')} in that stretch."
+
+    return _do(source_id, work)
+
+
+@bp.post("/sources/<int:source_id>/merge")
+def merge(source_id: int) -> ResponseReturnValue:
+    """Put its recordings into another source."""
+    day_id = days.get_source(session(), source_id).day_id
+    try:
+        sources.merge(session(), settings(), source_id, into=request.form.get("into", ""))
+        pair_again(session(), settings(), days.get_day(session(), day_id))
+        session().commit()
+    except VeskError as error:
+        session().rollback()
+        return _show(source_id, status=422, problem=str(error))
+    return redirect(url_for("intake.show", day_id=day_id), 303)
