@@ -106,16 +106,14 @@ def test_a_microphone_moved_changes_every_pairing_of_its_source(db, settings, da
     now = measured(db, settings, day, "A006_001.mov")
     before = now.errors.head_s
     source = db.get(Source, now.picture_source.id)
-    intake.describe_source(
+    sources.describe(
         db, settings, source.id, version=source.version, name="A", distance_m=Fraction("5.43"), delay_ms=Fraction(0)
     )
     moved = only(db, day, "A006_001.mov")
     # 3.43 m further away hears 10 ms later: what sounded late was less late than that.
     assert moved.errors.head_s - before == pytest.approx(0.010, abs=1e-6)
     with pytest.raises(StaleError):
-        intake.describe_source(
-            db, settings, source.id, version=1, name="A", distance_m=Fraction(1), delay_ms=Fraction(0)
-        )
+        sources.describe(db, settings, source.id, version=1, name="A", distance_m=Fraction(1), delay_ms=Fraction(0))
 
 
 def test_taking_in_again_keeps_what_was_decided_and_notices_what_vanished(db, settings, day):

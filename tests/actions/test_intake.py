@@ -70,7 +70,8 @@ def test_what_is_odd_is_told_of_the_right_files(db, day):
     rows = {name: (str(row.id),) for name, row in by_name(db, day).items()}
     for kind, name in [
         ("header and LTC disagree", "C002_001.mov"), ("LTC leaks", "C002_002.mov"), ("doubled file", "37_02 copy.wav"),
-        ("no timecode", "clip0017-0019.mov"), ("off-speed picture", "D001_001.mov"), ("off-speed picture", "D001_003.mov"),
+        ("no timecode", "clip0017-0019.mov"), ("off-speed picture", "D001_001.mov"),
+            ("off-speed picture", "D001_003.mov"),
     ]:  # fmt: skip
         assert (kind, rows[name]) in found, kind
     kinds = {kind for kind, _ in found}

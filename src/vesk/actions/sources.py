@@ -108,9 +108,7 @@ def revise(
         raise RefusedError(_TAG_SAYS)
     others = [one for one in days.sources(session, source.day_id) if one.id != source_id]
     if any(one.tag == wanted for one in others):
-        raise RefusedError(
-            f"{wanted} is another source already. To make one of both, put the recordings of one into the other."
-        )
+        raise RefusedError(f"{wanted} is another source already. To make one of both, use 'Make one of both'.")
     try:
         counts_at = str(FrameRate.parse(rate)) if rate.strip() else ""
     except TimecodeError as error:

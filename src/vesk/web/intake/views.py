@@ -78,13 +78,14 @@ def show_day(day_id: int, *, status: int = 200, problem: str = "", said: str = "
     chosen = chosen if chosen in names else "all"
     open_ones = [one for one in known.oddities if one.key not in accepted]
     return render(
-        "intake/page.html", "intake/_intake.html", status=status, frame=frame, sources=listed_sources, clocks=known.clocks,
+        "intake/page.html", "intake/_intake.html", status=status, frame=frame, sources=listed_sources,
+        clocks=known.clocks, stretches=days.clock_periods(opened, day_id),
         lines=listing.ordered([line for line in listed if line.shown_by(chosen)], order), count=len(listed),
         filters=names, counts={name: sum(line.shown_by(name) for line in listed) for name in names},
         chosen=chosen, order=order, orders=listing.ORDERS, oddities=open_ones, weights=listing.WEIGHTS,
         accepted=[(one, accepted[one.key]) for one in known.oddities if one.key in accepted],
         delays={source.id: striking.source_delay(opened, source) for source in listed_sources},
-        total=sum(row.size for row in rows), paths={str(row.id): row for row in rows}, choices=CHOICES, stretches=days.clock_periods(opened, day_id),
+        total=sum(row.size for row in rows), paths={str(row.id): row for row in rows}, choices=CHOICES,
         problem=problem, said=said,
     )  # fmt: skip
 
