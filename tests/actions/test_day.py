@@ -8,7 +8,7 @@ from pathlib import Path
 import pytest
 from tests.conftest import name_ferry
 
-from vesk.actions import correct, intake, measure, pairing, standing, turnover
+from vesk.actions import correct, intake, measure, pairing, sources, standing, turnover
 from vesk.core.errors import MediaError, RefusedError, StaleError
 from vesk.store import journal, pairings, recordings, turnovers
 from vesk.store.tables import Source
