@@ -5,9 +5,10 @@ from __future__ import annotations
 import argparse
 import os
 import shutil
-from dataclasses import replace
+from dataclasses import dataclass, replace
 from datetime import date
 from fractions import Fraction
+from functools import partial
 from pathlib import Path
 from typing import TYPE_CHECKING
 
@@ -57,20 +58,39 @@ def _throw_away(settings: Settings) -> None:
     shutil.rmtree(settings.var, ignore_errors=True)
 
 
+@dataclass(frozen=True, slots=True)
+class DemoDay:
+    """A day of the demo: its number, date and rate, and the scenario that is shot."""
+
+    number: int
+    shot_on: date
+    rate: str
+    scenario: str
+
+
+DAYS = (
+    DemoDay(6, date(2027, 3, 18), "25", "lantern_ferry.toml"),
+    DemoDay(7, date(2027, 3, 19), "23.976", "lantern_ferry_7.toml"),
+    DemoDay(8, date(2027, 3, 20), "29.97 DF", "lantern_ferry_8.toml"),
+)
+REPORT = "S1 sound roll 6/sound report.csv"
+
+
 def _prepare(settings: Settings, steps: supervisor.Steps) -> None:
-    media = settings.media_roots[0] / "day-6"
-    steps("demo media", lambda: _build(media))
-    steps("the demo day", lambda: _name_day(settings, media))
+    root = settings.media_roots[0]
+    for one in DAYS:
+        steps(f"media of day {one.number}", partial(_build, root / f"day-{one.number}", one.scenario))
+    steps("the demo days", lambda: _name_days(settings, root))
 
 
-def _build(media: Path) -> str:
-    done = media.parent / ".day-6-complete"
+def _build(media: Path, name: str) -> str:
+    done = media.parent / f".{media.name}-complete"
     if done.exists():
         return "are there"
     from vesk.simulator import scenario, shoot  # noqa: PLC0415 - a second start does without
 
     shutil.rmtree(media, ignore_errors=True)
-    chosen = scenario.load(shoot.SCENARIOS / "lantern_ferry.toml")
+    chosen = scenario.load(shoot.SCENARIOS / name)
     made = shoot.shoot(chosen, media, processes=len(os.sched_getaffinity(0)))
     done.touch()
     return f"{len(made)} recordings built"
@@ -94,20 +114,25 @@ def _is_named(settings: Settings) -> bool:
         return connection.execute("SELECT 1 FROM day LIMIT 1").fetchone() is not None
 
 
-def _name_day(settings: Settings, media: Path) -> str:
+def _name_days(settings: Settings, root: Path) -> str:
     if _is_named(settings):
-        return "is there"
-    from vesk.actions import intake  # noqa: PLC0415
+        return "are there"
+    from vesk.actions import intake, reports  # noqa: PLC0415
     from vesk.core.timecode import FrameRate  # noqa: PLC0415
     from vesk.jobs.tasks import ask_intake  # noqa: PLC0415
     from vesk.store.session import open_session  # noqa: PLC0415
 
     with open_session(settings.sqlalchemy_url) as session:
-        day = intake.name_day(
-            session, settings, production="The Lantern Ferry", number=6, shot_on=date(2027, 3, 18),
-            rate=FrameRate(Fraction(25)), folder=str(media),
-        )  # fmt: skip
-        name_sources(session, day)
-        ask_intake(session, day.id or 0)
+        for one in DAYS:
+            media = root / f"day-{one.number}"
+            day = intake.name_day(
+                session, settings, production="The Lantern Ferry", number=one.number, shot_on=one.shot_on,
+                rate=FrameRate.parse(one.rate), folder=str(media),
+            )  # fmt: skip
+            if one is DAYS[0]:
+                name_sources(session, day)
+                text = (media / REPORT).read_text(encoding="utf-8")
+                reports.take_up(session, settings, day, name=REPORT, text=text, kind="sound")
+            ask_intake(session, day.id or 0)
         session.commit()
     return "named; taking it in goes on in the background"

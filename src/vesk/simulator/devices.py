@@ -53,6 +53,7 @@ class Take:
     named: bool = True
     of: Take | None = None
     skipped: int = 0
+    ltc_jump: tuple[float, int] = (0.0, 0)
 
     @property
     def clock(self) -> float:
@@ -87,9 +88,14 @@ class Take:
 
 def _timecode_at(device: Device, scenario: Scenario, true: float) -> float:
     """Return the device's own timecode, seconds, at a true time: right at its last jam, drifting since."""
-    jams = [float(scenario.moment(jam)) for jam in device.jams]
+    jams = {float(scenario.moment(jam)): jam for jam in device.jams}
     last = max((jam for jam in jams if jam <= true), default=true)
-    return last + (true - last) * (1 + device.tc_ppm * 1e-6)
+    shown = last
+    if device.rate and last in jams:
+        # It was given the same label as the others, and counts on from there at its own rate.
+        rate = FrameRate.parse(device.rate)
+        shown = float(Timecode.parse(f"{jams[last][:8]}{';' if rate.drop else ':'}00", rate).seconds)
+    return shown + (true - last) * (1 + device.tc_ppm * 1e-6)
 
 
 def takes(scenario: Scenario, out: Path) -> list[Take]:
@@ -132,7 +138,7 @@ def _parts(whole: Take) -> list[Take]:
 
 
 def _take(scenario: Scenario, shot: Shot, rolling: Rolling, device: Device, number: int, out: Path) -> Take:
-    rate = scenario.rate
+    rate = FrameRate.parse(device.rate) if device.rate else scenario.rate
     wanted = float(scenario.moment(shot.start)) + rolling.start_s
     code = _timecode_at(device, scenario, wanted)
     seed = scenario.seed * 1_000_003 + number * 101 + sum(map(ord, device.tag))
@@ -148,7 +154,7 @@ def _take(scenario: Scenario, shot: Shot, rolling: Rolling, device: Device, numb
         at_begin = _timecode_at(device, scenario, begins)
         return Take(
             device, shot, path, begins, length, label, 0, rate, seed, rolling.jumps, at_begin, rolling.capture_fps,
-            rolling.named,
+            rolling.named, ltc_jump=rolling.ltc_jump,
         )  # fmt: skip
     name = rolling.file or f"{shot.slate}_{shot.take:02d}.wav"
     # A recorder starts when it starts: a part of a sample off any frame.
@@ -156,4 +162,8 @@ def _take(scenario: Scenario, shot: Shot, rolling: Rolling, device: Device, numb
     begins = wanted + reference / device.sample_rate - code
     reference = reference if device.header == "jammed" else 0
     path = out / device.folder / name
-    return Take(device, shot, path, begins, length, None, reference, rate, seed, rolling.jumps)
+    at_begin = _timecode_at(device, scenario, begins)
+    return Take(
+        device, shot, path, begins, length, None, reference, rate, seed, rolling.jumps, at_begin,
+        ltc_jump=rolling.ltc_jump,
+    )  # fmt: skip

@@ -36,6 +36,8 @@ def _sound(take: Take, events: list[Event]) -> NDArray[np.float32]:
         _timecode_sound(take)
         if channel == device.ltc
         # Its first microphone is the first channel that hears.
+        else np.zeros(take.samples, np.float32)
+        if device.channels[channel] == "empty"
         else heard(events, device, times, channel - (0 <= device.ltc < channel), take.seed)
         for channel in range(len(device.channels))
     ]
@@ -51,7 +53,13 @@ def _sound(take: Take, events: list[Event]) -> NDArray[np.float32]:
 def _timecode_sound(take: Take) -> NDArray[np.float32]:
     """Return what a timecode box sends, as this device's sample clock records it."""
     per_second = take.device.sample_rate * take.clock / (1 + take.device.tc_ppm * 1e-6)
-    sound = ltc.signal(take.code * float(take.rate.fps), take.samples, take.rate, per_second, user_bits="27031800")
+    first = take.code * float(take.rate.fps)
+    sound = ltc.signal(first, take.samples, take.rate, per_second, user_bits="27031800")
+    at, frames = take.ltc_jump
+    if frames:
+        anew = ltc.signal(first + frames, take.samples, take.rate, per_second, user_bits="27031800")
+        cut = round(at * take.device.sample_rate)
+        sound = np.concatenate([sound[:cut], anew[cut:]])
     return sound * np.float32(10 ** (take.device.ltc_db / 20))
 
 

@@ -22,6 +22,9 @@ class Device:
 
     `split_s` is how long its files may be: it goes on in the next one. A `mono` recorder writes a file a channel.
 
+    `rate` is that of its picture where it is not the day's. `hum_db` is how loud the mains is in its sound; a channel
+    named ``empty`` is not connected.
+
     `ppm` is the error of its sample (and frame) clock against true time, `tc_ppm` that of its
     timecode clock; positive is fast. `phase` is how late, in frames, its frames begin after the
     timecode's. `distance_m` is how far its microphones stand from what is heard.
@@ -53,6 +56,8 @@ class Device:
     bits: int = 24
     split_s: float = 0.0
     mono: bool = False
+    rate: str = ""
+    hum_db: float = -200.0
 
 
 @dataclass(frozen=True, slots=True)
@@ -61,7 +66,8 @@ class Rolling:
 
     `jumps` are moments (seconds of the recording) at which it gained or, negative, lost samples.
     `capture_fps` is the rate a camera really recorded at: its file plays slower. `named` says whether it tells so.
-    `tracks` is how many of its channels were armed; 0 is all.
+    `tracks` is how many of its channels were armed; 0 is all. `ltc_jump` is when, and by how many frames, the box
+    that feeds it was set anew.
     """
 
     source: str
@@ -72,6 +78,7 @@ class Rolling:
     capture_fps: int = 0
     named: bool = True
     tracks: int = 0
+    ltc_jump: tuple[float, int] = (0.0, 0)
 
 
 @dataclass(frozen=True, slots=True)
@@ -93,7 +100,7 @@ class Shot:
 
 @dataclass(frozen=True, slots=True)
 class Scenario:
-    """A production's shoot day to simulate."""
+    """A production's shoot day to simulate; `broken` files and paperwork are laid in after, `lost` ones taken away."""
 
     production: str
     day: int
@@ -103,6 +110,7 @@ class Scenario:
     devices: tuple[Device, ...]
     shots: tuple[Shot, ...]
     broken: tuple[dict[str, Any], ...] = field(default=())
+    lost: tuple[str, ...] = ()
 
     def part(self, *, before: str = "24:00:00", since: str = "00:00:00") -> Scenario:
         """Return what was shot between two labels ``HH:MM:SS``, with the files that are broken there."""
@@ -146,7 +154,7 @@ def load(path: Path) -> Scenario:
         shots = tuple(_shot(number, shot) for number, shot in enumerate(raw["shot"]))
         scenario = Scenario(
             head["name"], head["day"], str(head["date"]), FrameRate.parse(str(head["rate"])), head["seed"],
-            devices, shots, tuple(raw.get("broken", ())),
+            devices, shots, tuple(raw.get("broken", ())), tuple(raw.get("lost", ())),
         )  # fmt: skip
         for shot in shots:
             scenario.moment(shot.start)
@@ -164,6 +172,7 @@ def _rolling(raw: dict[str, Any]) -> Rolling:
     return Rolling(
         raw["source"], float(raw["from"]), float(raw["to"]), raw.get("file", ""), jumps,
         int(raw.get("capture_fps", 0)), bool(raw.get("named", True)), int(raw.get("tracks", 0)),
+        (float(raw["ltc_jump"][0]), int(raw["ltc_jump"][1])) if "ltc_jump" in raw else (0.0, 0),
     )  # fmt: skip
 
 

@@ -53,6 +53,8 @@ def shoot(
             target.write_bytes((out / broken["of"]).read_bytes()[: broken.get("bytes")])
         else:
             target.write_bytes(broken.get("text", "").encode())
+    for name in scenario.lost:
+        (out / name).unlink(missing_ok=True)
     return planned
 
 

@@ -86,7 +86,12 @@ def heard(
     wet = signal.oaconvolve(dry, room)[: dry.size] * gain
     sound = sample_at(wet.astype(np.float32), (times - late - begin) * RATE)
     sound += rng.normal(size=times.size).astype(np.float32) * 10 ** (device.noise_db / 20)
-    return np.clip(sound * 3.0, -0.35, 0.35) if device.clip else np.clip(sound, -1, 1)
+    if device.clip:
+        sound = np.clip(sound * 12.0, -1, 1)
+    if device.hum_db > -120:
+        mains = sum(np.sin(2 * np.pi * 50 * k * times + k) / k for k in (1, 2, 3, 5))
+        sound = sound + (10 ** (device.hum_db / 20) * mains).astype(np.float32)
+    return np.clip(sound, -1, 1)
 
 
 def sample_at(sound: NDArray[np.float32], position: NDArray[np.float64]) -> NDArray[np.float32]:
