@@ -15,7 +15,7 @@ from vesk.core.errors import RefusedError
 from vesk.media.facts import Facts
 from vesk.media.joined import RUN, SET, join_facts, joined_content
 from vesk.settings import Settings
-from vesk.store import journal, overrides, recordings
+from vesk.store import days, journal, overrides, recordings
 from vesk.store.recordings import PARTED
 from vesk.store.tables import Day, Recording
 
@@ -25,6 +25,7 @@ VESK = "Vesk"
 def join_day(session: Session, settings: Settings, day: Day) -> list[Recording]:
     """Make the mono sets and the runs that a day's files show; returns what is new and has to be listened to."""
     made = []
+    days.hold(session, day.id or 0)
     parted = _parted(session, day)
     for how in (SET, RUN):
         known = [one for one in known_of_day(session, day).recordings.values() if not one.aside]

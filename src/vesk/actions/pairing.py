@@ -22,6 +22,7 @@ def pair_day(session: Session, settings: Settings, day: Day) -> list[int]:
     A pairing that was worked on stays as it is even when timecode does not propose it any more.
     """
     day_id = day.id or 0
+    days.hold(session, day_id)  # two workers may be told to at once
     rate = days.rate_of(day)
     rows = recordings.ready_of_day(session, day_id)
     concluded = known_of_day(session, day)
@@ -74,6 +75,8 @@ def pair_by_sound(
 ) -> list[Pairing]:
     """Search a day for the partners of a recording without a clock, and keep what matched."""
     row = recordings.get(session, recording_id)
+    if row.part_of is not None:
+        return []  # it became a part while this waited; the whole is searched for
     day = days.get_day(session, row.day_id)
     others = {
         str(other.id): standing.located(settings, day, other)
@@ -81,8 +84,13 @@ def pair_by_sound(
         if other.kind != row.kind and not other.aside
     }
     made = []
-    for found in find_partners(str(row.id), standing.located(settings, day, row), others, report):
-        if found.found.line is None:
+    matched = find_partners(str(row.id), standing.located(settings, day, row), others, report)
+    days.hold(session, row.day_id)  # its partner may be searching too
+    known = {(p.picture_id, p.sound_id) for p in pairings.of_day(session, row.day_id)}
+    standing_now = {row.id for row in recordings.ready_of_day(session, row.day_id)}
+    for found in matched:
+        pair = (int(found.picture), int(found.sound))
+        if found.found.line is None or pair in known or not standing_now.issuperset(pair):
             continue
         offset = exact_seconds(found.found.line.offset_s)
         pairing = Pairing(
@@ -99,7 +107,7 @@ def pair_by_sound(
         for member in recordings.by_id(session, {pairing.picture_id, pairing.sound_id}).values():
             member.unpaired = ""
             session.add(member)
-    if not made:
+    if not any(row.id in pair for pair in known) and not made:
         row.unpaired = f"it has no clock, and its sound was found in none of {len(others)} recordings"
         session.add(row)
     said = f"found {len(made)} partner{'' if len(made) == 1 else 's'} for {row.name} by sound"

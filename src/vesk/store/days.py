@@ -30,6 +30,11 @@ def get_day(session: Session, day_id: int) -> Day:
     return day
 
 
+def hold(session: Session, day_id: int) -> None:
+    """Wait until nobody else pairs or joins this day's recordings; held until the transaction ends."""
+    session.connection().exec_driver_sql("SELECT pg_advisory_xact_lock(6, %s)", (day_id,))
+
+
 def get_production(session: Session, production_id: int) -> Production:
     """Return a production."""
     production = session.get(Production, production_id)

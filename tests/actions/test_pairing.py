@@ -1,0 +1,48 @@
+"""Two workers told to pair one day at once; a page of a day that another is changing."""
+
+import threading
+
+from tests.paper_day import paper_day, picture, recording, sound
+
+from vesk.actions import day_joined, pairing
+from vesk.store import pairings, recordings
+from vesk.store.session import open_session
+from vesk.store.tables import Day
+
+
+def test_a_day_is_paired_once_by_two_at_a_time(db, settings):
+    day = paper_day(db, {"A/A001_001.mov": picture("09:00:00:00"), "S1/7_01.wav": sound("08:59:58:00")})
+    done = []
+
+    def again():
+        with open_session(settings.sqlalchemy_url) as other:
+            own = other.get(Day, day.id)
+            done.append(pairing.pair_day(other, settings, own))
+            day_joined.join_day(other, settings, own)
+            other.commit()
+
+    pairing.pair_day(db, settings, day)  # written, not yet committed
+    second = threading.Thread(target=again)
+    second.start()
+    second.join(0.5)
+    assert second.is_alive()  # it waits for what the first does
+    assert done == []
+    db.commit()
+    second.join(20)
+    assert len(done) == 1
+    assert len(pairings.of_day(db, day.id)) == 1
+
+
+def test_a_part_is_not_searched_for_by_itself(db, settings):
+    files = {f"E/clip{n:04}.mov": picture("", 600) for n in (1, 2, 3)}
+    day = paper_day(db, files)
+    # Without sound to listen to, number and limit decide.
+    for row in recordings.files_of_day(db, day.id):
+        row.facts = {**row.facts, "channels": 0}
+        db.add(row)
+    (run,) = day_joined.join_day(db, settings, day)
+    assert run.name == "clip0001-0003.mov"
+    part = recording(db, day, "clip0002.mov")
+    assert part.part_of == run.id
+    assert pairing.pair_by_sound(db, settings, part.id, lambda _done, _total: True) == []
+    assert part.unpaired == ""
