@@ -3,9 +3,9 @@
 import pytest
 from tests.conftest import SHORT, make_shoot
 
+from vesk.actions.judging import timecode_offset, verdict_of
 from vesk.actions.located import locate
 from vesk.actions.measuring import measure_by_sound
-from vesk.actions.walk import timecode_offset, verdict_of
 from vesk.core.timecode import FrameRate
 
 CAMERA, RECORDER = "phase = 0.2\n", "distance_m = 0.5\n"

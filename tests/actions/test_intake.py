@@ -83,7 +83,7 @@ def test_what_is_odd_is_told_of_the_right_files(db, day):
 
 
 def test_a_camera_without_a_clock_finds_its_sound(db, settings, day, afternoon, tmp_path):
-    (row,) = pairing.untimed(db, day)
+    (row,) = [one for one in pairing.to_search(db, day) if one.start is None]
     assert row.name == "clip0017-0019.mov"
     (made,) = pairing.pair_by_sound(db, settings, row.id, lambda _done, _total: True)
     true = afternoon.pair("clip0017.mov", "39_01.wav")
@@ -92,7 +92,7 @@ def test_a_camera_without_a_clock_finds_its_sound(db, settings, day, afternoon, 
     assert now.found.line.offset_s == pytest.approx(true["heard_offset_s"], abs=4e-5)
     assert now.found.line.ppm == pytest.approx(true["ppm"], abs=1.0)
     assert "E has no clock" in now.evidence[0].says
-    assert pairing.untimed(db, day) == []
+    assert pairing.to_search(db, day) == []
     picture, sound = (standing.located(settings, day, one) for one in (now.picture, now.sound))
     laid = [delivering.Laid(sound, now.proposal.on(now.pairing.offset))]
     whole = delivering.deliver(

@@ -109,7 +109,7 @@ def test_delivered_files_are_as_long_as_their_picture_and_measure_right(conforme
         label = facts[name]["timecode"]
         hours, minutes, seconds, frames = map(int, label.split(":"))
         assert header.bext.time_reference == ((hours * 60 + minutes) * 60 + seconds) * 48_000 + frames * 1920
-        assert "<NAME>boom</NAME>" in header.ixml
+        assert "<NAME>mix</NAME>" in header.ixml
         for place in ("head", "middle", "tail"):
             assert abs(float(row[f"residual_{place}_ms"])) < 10 / 4, (name, place)
     far = [float(made["B004_001.mov"][f"residual_{place}_ms"]) for place in ("head", "middle", "tail")]

@@ -6,8 +6,12 @@ import av
 import numpy as np
 import pytest
 
+from vesk.actions.located import locate
 from vesk.core.errors import MediaError
+from vesk.core.sound.features import WORK_RATE, OnsetBuilder, onset_features
 from vesk.media import movie, probe
+from vesk.media.peaks import PeaksBuilder, read_peaks
+from vesk.media.working import SpilledRows
 
 FS = 48_000
 PIXELS = {"mjpeg": "yuvj420p", "prores_ks": "yuv422p10le"}
@@ -89,6 +93,69 @@ def test_a_sound_file_that_is_no_wav_is_read(tmp_path):
         soundfile.write(str(path), np.stack([click(1, 9_000), click(1, 12_000)], axis=1), 96_000, subtype=subtype)
         facts = probe.read_facts(path)
         assert (facts.kind, facts.channels, facts.sample_rate, facts.samples) == ("sound", 2, 96_000, FS), name
+
+
+@pytest.mark.parametrize(
+    ("name", "container", "codec"),
+    [
+        ("C.mov", "mov", "pcm_s24le"), ("C.mp4", "mp4", "aac"), ("note.m4a", "ipod", "aac"),
+        ("note.mp3", "mp3", "libmp3lame"),
+    ],
+)  # fmt: skip
+def test_a_camera_file_with_sound_alone_is_a_sound_recording(tmp_path, name, container, codec):
+    path = tmp_path / name
+    try:
+        with av.open(str(path), "w", format=container) as made:
+            stream = made.add_stream(codec, rate=FS, layout="mono")
+            ready = av.AudioResampler(format=stream.codec_context.format, layout="mono", rate=FS)
+            block = np.clip(click(2, CLICK) * 32767, -32768, 32767).astype(np.int16)
+            for start in range(0, block.size, 1024):
+                frame = av.AudioFrame.from_ndarray(block[None, start : start + 1024], format="s16", layout="mono")
+                frame.sample_rate, frame.pts, frame.time_base = FS, start, Fraction(1, FS)
+                for one in ready.resample(frame):
+                    made.mux(stream.encode(one))
+            made.mux(stream.encode(None))
+    except av.error.FFmpegError:
+        pytest.skip(f"the media library writes no {codec}")
+    place = locate(path, tmp_path / "cache")
+    assert (place.facts.kind, place.facts.coded) == ("sound", True)
+    place.ensure_heard()
+    with place.reader() as reader:
+        sound = reader.read(0, reader.frames)[:, 0]
+    assert int(np.argmax(sound)) - 12 == pytest.approx(CLICK, abs=1 if codec != "libmp3lame" else 1200)
+    assert any("as its container says" in remark for remark in place.facts.remarks) == (codec in {"aac", "libmp3lame"})
+
+
+@pytest.mark.parametrize("count", [0, 31, 32 * 65_537 + 5, 32 * (1 << 17)])
+def test_peaks_written_as_sound_streams_by_hold_its_extremes_at_every_level(tmp_path, count):
+    rng = np.random.default_rng(count)
+    sound = rng.uniform(-0.5, 0.5, (count, 2)).astype(np.float32)
+    path = tmp_path / "peaks.vpk"
+    builder = PeaksBuilder(2, path)
+    for start in range(0, count, 100_003):
+        builder.add(sound[start : start + 100_003])
+    assert not path.exists()
+    builder.finish()
+    for level in (5, 6, 12, 17):
+        groups = -(-count // (1 << level))
+        told = read_peaks(path, level, 0, groups + 1, [0, 1]).astype(int)
+        assert not told[groups].any()
+        for at in {0, groups // 2, groups - 1} if groups else ():
+            part = sound[at << level : (at + 1) << level] * 32767
+            assert np.allclose(told[at, :, 0], part.min(axis=0), atol=0.51)
+            assert np.allclose(told[at, :, 1], part.max(axis=0), atol=0.51)
+
+
+def test_features_do_not_depend_on_where_their_energies_wait(tmp_path):
+    sound = (np.random.default_rng(2).standard_normal(WORK_RATE * 400) * 0.1).astype(np.float32)
+    sound[WORK_RATE * 30 : WORK_RATE * 60] = 0
+    rows = SpilledRows(tmp_path / "rows")
+    builder = OnsetBuilder(rows)
+    for start in range(0, sound.size, 77_777):
+        builder.feed(sound[start : start + 77_777])
+    assert np.array_equal(builder.finish(), onset_features(sound))
+    rows.drop()
+    assert list(tmp_path.iterdir()) == []
 
 
 def test_text_named_like_a_movie_is_told(tmp_path):

@@ -8,9 +8,10 @@ from pathlib import Path
 from typing import Any
 
 from vesk.actions import delivering
+from vesk.actions.judging import Measured
 from vesk.actions.located import Located
 from vesk.actions.turnover import write_report
-from vesk.actions.walk import Measured, Tell, Walked
+from vesk.actions.walk import Tell, Walked
 from vesk.core.errors import VeskError
 from vesk.media.facts import PICTURE
 

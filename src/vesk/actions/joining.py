@@ -16,8 +16,7 @@ from vesk.core.sound.continuity import BREAKS, LOOKED_AT_S, UNKNOWN, continuity,
 from vesk.media import cache
 from vesk.media.facts import PICTURE
 from vesk.media.joined import RUN, SET
-
-_EXACT_CODERS = ("pcm", "flac", "alac")
+from vesk.media.movie import EXACT_CODERS
 
 
 @dataclass(frozen=True, slots=True)
@@ -65,7 +64,7 @@ def joint_says(first: Located, second: Located) -> str | None:
     except MediaError:
         return UNKNOWN
     says = together([continuity(tail[:, channel], head[:, channel], rate) for channel in channels])
-    exact = all(one.facts.sound_codec.startswith(_EXACT_CODERS) for one in (first, second))
+    exact = all(one.facts.sound_codec.startswith(EXACT_CODERS) for one in (first, second))
     # A coder blurs where a file begins and ends: what it breaks tells nothing of the sound.
     return says if exact or says != BREAKS else UNKNOWN
 

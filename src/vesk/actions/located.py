@@ -61,7 +61,7 @@ class Located:
             If a file is not there or cannot be read.
         """
         if not self.parts:
-            return SoundReader(self.kept.sound if self.facts.kind == PICTURE else self.path)
+            return SoundReader(self.kept.sound if self.facts.coded else self.path)
         with ExitStack() as opened:
             readers = [opened.enter_context(part.reader()) for part in self.parts]
             opened.pop_all()
@@ -79,9 +79,9 @@ class Located:
         if not self.parts:
             cache.listen(self.path, self.facts, self.kept)
             return
-        if self.facts.kind == PICTURE:
-            for part in self.parts:
-                part.ensure_heard()  # the sound of a movie is decoded for each file once
+        for part in self.parts:
+            if part.facts.coded:
+                part.ensure_heard()  # decoded for each file once
         with self.reader() as reader:
             cache.listen_to(cache.blocks_of(reader), self.facts, self.kept)
 

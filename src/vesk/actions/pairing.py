@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Callable
+from fractions import Fraction
 
 from sqlmodel import Session
 
@@ -10,7 +11,9 @@ from vesk.actions import measure, measuring, standing
 from vesk.actions.day_known import known_of_day
 from vesk.actions.searching import find_partners
 from vesk.core.pairing.by_timecode import pair_by_timecode
+from vesk.core.timecode import FrameRate, wrap_day
 from vesk.core.timemap import exact_seconds
+from vesk.media.facts import PICTURE
 from vesk.settings import Settings
 from vesk.store import days, journal, pairings, recordings
 from vesk.store.tables import Day, Pairing, Recording
@@ -42,6 +45,13 @@ def pair_day(session: Session, settings: Settings, day: Day) -> list[int]:
     for row in present.values():
         if row.id not in worked_on and row.measurement is None:
             session.delete(row)
+            continue
+        # Found by sound before a clock was known, or clocks were changed since: what they say now is where it stands.
+        starts = [known[str(n)].start if str(n) in known else None for n in (row.picture_id, row.sound_id)]
+        offset = _by_clocks(starts[0], starts[1], rate)
+        if offset is not None and offset != row.offset:
+            row.offset, row.version = offset, row.version + 1
+            session.add(row)
     paired = {n for p in pairings.of_day(session, day_id) for n in (p.picture_id, p.sound_id)}
     reasons = {int(item.key): item.reason for item in alone if int(item.key) not in paired}
     for recording in rows:
@@ -60,20 +70,28 @@ def pair_day(session: Session, settings: Settings, day: Day) -> list[int]:
     return [p.id or 0 for p in pairings.of_day(session, day_id) if p.state == "proposed"]
 
 
-def untimed(session: Session, day: Day) -> list[Recording]:
-    """Return the recordings whose clock says nothing and that have sound, without a partner so far."""
+def to_search(session: Session, day: Day) -> list[Recording]:
+    """Return the recordings with sound whose partner sound has to tell.
+
+    Those without a clock, and the pictures that theirs leads to no partner: it may be set wrong. A sound without a
+    picture is left to the pictures that lack one.
+    """
     paired = {n for p in pairings.of_day(session, day.id or 0) for n in (p.picture_id, p.sound_id)}
     return [
         row
         for row in recordings.ready_of_day(session, day.id or 0)
-        if row.start is None and not row.aside and row.id not in paired and row.facts.get("channels")
-    ]
+        if (row.start is None or row.kind == PICTURE)
+        and not row.aside and row.id not in paired and row.facts.get("channels")
+    ]  # fmt: skip
 
 
 def pair_by_sound(
     session: Session, settings: Settings, recording_id: int, report: Callable[[int, int], bool]
 ) -> list[Pairing]:
-    """Search a day for the partners of a recording without a clock, and keep what matched."""
+    """Search a day for the partners of a recording by sound, and keep what matched.
+
+    Where both have clocks, these say where the pairing stands, and what sound finds against it is its error.
+    """
     row = recordings.get(session, recording_id)
     if row.part_of is not None:
         return []  # it became a part while this waited; the whole is searched for
@@ -92,25 +110,35 @@ def pair_by_sound(
         pair = (int(found.picture), int(found.sound))
         if found.found.line is None or pair in known or not standing_now.issuperset(pair):
             continue
-        offset = exact_seconds(found.found.line.offset_s)
         pairing = Pairing(
-            day_id=row.day_id, picture_id=int(found.picture), sound_id=int(found.sound), offset=offset,
+            day_id=row.day_id, picture_id=int(found.picture), sound_id=int(found.sound), offset=Fraction(0),
             state="measured", measurement=measuring.to_json(found.found),
         )  # fmt: skip
         session.add(pairing)
         session.flush()
         # What is known of the microphones is taken out, as of every pairing.
         now = standing.of_pairing(session, pairing.id or 0)
-        pairing.offset = exact_seconds(found.found.line.offset_s - now.late_s)
+        by_clocks = _by_clocks(now.picture.start, now.sound.start, days.rate_of(day))
+        pairing.offset = exact_seconds(found.found.line.offset_s - now.late_s) if by_clocks is None else by_clocks
         measure.keep_frames(now, standing.located(settings, day, now.picture), found.found)
         made.append(pairing)
         for member in recordings.by_id(session, {pairing.picture_id, pairing.sound_id}).values():
             member.unpaired = ""
             session.add(member)
     if not any(row.id in pair for pair in known) and not made:
-        row.unpaired = f"it has no clock, and its sound was found in none of {len(others)} recordings"
+        row.unpaired = _not_found(row, len(others))
         session.add(row)
     said = f"found {len(made)} partner{'' if len(made) == 1 else 's'} for {row.name} by sound"
     journal.note(session, day_id=row.day_id, by=settings.person, what=said)
     session.flush()
     return made
+
+
+def _by_clocks(picture: Fraction | None, sound: Fraction | None, day: FrameRate) -> Fraction | None:
+    """Return where clocks lay a sound on a picture, seconds, from their starts; None where one has none."""
+    return None if picture is None or sound is None else wrap_day(sound - picture, day.day)
+
+
+def _not_found(row: Recording, count: int) -> str:
+    said = f"its sound was found in none of {count} recordings"
+    return f"it has no clock, and {said}" if row.start is None else f"{row.unpaired.split('; its sound')[0]}; {said}"

@@ -6,6 +6,7 @@ from collections.abc import Iterable, Sequence
 from dataclasses import dataclass
 from fractions import Fraction
 
+from vesk.core.timecode import FrameRate, unwrapped
 from vesk.store.tables import Pairing, Recording
 
 
@@ -18,12 +19,13 @@ class Placed:
     by_sound: bool
 
 
-def place_recordings(rows: Iterable[Recording], joined: Sequence[Pairing]) -> dict[int, Placed]:
-    """Place a day's recordings; those that nothing places are left out."""
+def place_recordings(rows: Iterable[Recording], joined: Sequence[Pairing], clock: FrameRate) -> dict[int, Placed]:
+    """Place a day's recordings on one line, also across midnight; those that nothing places are left out."""
     rows = [row for row in rows if row.state == "ready"]
     took = {row.id or 0: row.duration if row.took is None else row.took for row in rows}
+    line = unwrapped((row.start for row in rows if row.start is not None), clock.day)
     placed = {
-        row.id or 0: Placed(row.start, took[row.id or 0], by_sound=False) for row in rows if row.start is not None
+        row.id or 0: Placed(line(row.start), took[row.id or 0], by_sound=False) for row in rows if row.start is not None
     }
     # A recording that sound placed may place the next in turn.
     for _ in range(3):

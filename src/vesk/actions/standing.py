@@ -20,6 +20,7 @@ from vesk.core.pairing.evidence import SOUND, STRIKE, TIMECODE, Evidence
 from vesk.core.pairing.rivals import Claim, Rivalry, rivalries
 from vesk.core.sound.distance import distance_delay_s
 from vesk.core.sound.measurement import MATCHED, REFUSED, Measurement
+from vesk.core.timecode import unwrapped
 from vesk.core.timemap import AnyMap
 from vesk.core.tolerance import Tolerance
 from vesk.core.verdict.causes import Names, Setting, Verdict, give_verdict
@@ -289,7 +290,8 @@ def _gather(session: Session, day: Day, rows: list[Pairing]) -> list[Standing]:
                 sound_strikes=tuple(struck.get(row.sound_id, ())),
             )
         )
-    return sorted(made, key=lambda s: (s.picture.start or 0, s.picture.path, s.pairing.offset))
+    line = unwrapped((s.picture.start for s in made if s.picture.start is not None), days.rate_of(day).day)
+    return sorted(made, key=lambda s: (line(s.picture.start or Fraction(0)), s.picture.path, s.pairing.offset))
 
 
 def _rivals(rows: list[Pairing], members: dict[int, Recording], measured: dict[int, Measurement]) -> dict[str, Rivalry]:

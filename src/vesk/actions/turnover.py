@@ -18,6 +18,7 @@ from vesk.actions.intake import facts_of, told_of
 from vesk.actions.located import Located
 from vesk.actions.standing import CHECKED, SET_ASIDE, Standing
 from vesk.core.errors import MediaError, VeskError
+from vesk.core.timecode import unwrapped
 from vesk.core.verdict.words import signed
 from vesk.media.facts import PICTURE
 from vesk.media.probe import MOVIE_ENDINGS
@@ -60,7 +61,13 @@ def items(session: Session, day: Day) -> list[Item]:
         if row.kind == PICTURE or unread:
             own = tuple(by_picture.get(row.id or 0, ()))
             made.append(Item(row, tags.get(row.source_id, ""), own, _obstacle(row, own)))
-    return sorted(made, key=lambda item: (item.picture.start is None, item.picture.start or 0, item.picture.path))
+    line = unwrapped((item.picture.start for item in made if item.picture.start is not None), days.rate_of(day).day)
+
+    def order(item: Item) -> tuple[bool, Fraction, str]:
+        start = item.picture.start
+        return start is None, line(start or Fraction(0)), item.picture.path
+
+    return sorted(made, key=order)
 
 
 def _obstacle(picture: Recording, own: tuple[Standing, ...]) -> str:

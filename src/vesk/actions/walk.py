@@ -9,40 +9,23 @@ from fractions import Fraction
 from pathlib import Path
 from typing import Any
 
-from vesk.actions import measuring
 from vesk.actions.intake import propose_tag
 from vesk.actions.joining import Joined, joined_path, runs_among, sets_among
+from vesk.actions.judging import Measured, judged, measure_pair, with_rivals
 from vesk.actions.known import DayKnown, know_day
 from vesk.actions.known_recording import Item
 from vesk.actions.located import Located, join, locate
 from vesk.actions.searching import find_partners
-from vesk.core.conform.correction import Correction, propose
 from vesk.core.errors import MediaError
 from vesk.core.intake.reports import Report
 from vesk.core.pairing.by_timecode import Proposal, Unpaired, pair_by_timecode
-from vesk.core.sound.measurement import MATCHED, Measurement, refused
 from vesk.core.timecode import FrameRate, wrap_day
 from vesk.core.timemap import exact_seconds
-from vesk.core.tolerance import Tolerance
-from vesk.core.verdict.causes import Names, Setting, Verdict, give_verdict
 from vesk.media import cache, scan
-from vesk.media.facts import Facts
+from vesk.media.facts import PICTURE
 from vesk.media.joined import RUN, SET
 
 Tell = Callable[[str], None]
-
-
-@dataclass(frozen=True, slots=True)
-class Measured:
-    """One pairing of a headless walk."""
-
-    picture: str
-    sound: str
-    proposal: Proposal
-    found: Measurement
-    verdict: Verdict
-    correction: Correction | None
-    fps: Fraction
 
 
 @dataclass(frozen=True, slots=True)
@@ -105,10 +88,10 @@ def walk_folder(
     measured = []
     for proposal in proposals if measure else ():
         tell(f"measuring {proposal.picture} with {proposal.sound}")
-        measured.append(_measure(found, tags, proposal))
+        measured.append(measure_pair(found, tags, proposal))
     if measure:
-        by_sound = list(_by_sound(found, tags, known, tell))
-        measured += by_sound
+        by_sound = list(_by_sound(found, tags, known, {one.picture for one in proposals}, rate, tell))
+        measured = with_rivals(found, tags, measured + by_sound)
         joined = {key for one in by_sound for key in (one.picture, one.sound)}
         alone = [item for item in alone if item.key not in joined]
     return Walked(found, tags, measured, alone, unreadable, rate, known, together)
@@ -154,11 +137,19 @@ def _take_together(
     )  # fmt: skip
 
 
-def _by_sound(found: dict[str, Located], tags: dict[str, str], known: DayKnown, tell: Tell) -> Iterator[Measured]:
-    """Find partners of recordings without a clock, each pair once."""
+def _by_sound(
+    found: dict[str, Located],
+    tags: dict[str, str],
+    known: DayKnown,
+    proposed: set[str],
+    rate: FrameRate,
+    tell: Tell,
+) -> Iterator[Measured]:
+    """Find partners of recordings without a clock, and of pictures that theirs leads to none, each pair once."""
     seen: set[tuple[str, str]] = set()
     for name, one in known.recordings.items():
-        if one.start is not None or one.aside or not one.item.facts.channels:
+        searched = one.start is None or (one.item.facts.kind == PICTURE and name not in proposed)
+        if not searched or one.aside or not one.item.facts.channels:
             continue
         tell(f"searching for the sound of {name}")
         others = {
@@ -170,10 +161,12 @@ def _by_sound(found: dict[str, Located], tags: dict[str, str], known: DayKnown, 
             if (pair.picture, pair.sound) in seen or pair.found.line is None:
                 continue
             seen.add((pair.picture, pair.sound))
+            starts = [known.recordings[key].start for key in (pair.picture, pair.sound)]
             offset = exact_seconds(pair.found.line.offset_s)
+            if starts[0] is not None and starts[1] is not None:
+                offset = wrap_day(starts[1] - starts[0], rate.day)  # clocks say where it stands, sound how wrong
             overlap = exact_seconds(pair.found.tail_s - pair.found.head_s)
-            proposal = Proposal(pair.picture, pair.sound, offset, overlap)
-            yield _judged(found, tags, proposal, pair.found)
+            yield judged(found, tags, Proposal(pair.picture, pair.sound, offset, overlap), pair.found)
 
 
 def _listened(one: Located, unreadable: list[tuple[str, str]], name: str) -> dict[str, Any]:
@@ -207,61 +200,3 @@ def _tags(found: dict[str, Located]) -> dict[str, str]:
         name: by_folder[Path(name).parts[0] if len(Path(name).parts) > 1 else ".", one.facts.kind]
         for name, one in found.items()
     }
-
-
-def _measure(found: dict[str, Located], tags: dict[str, str], proposal: Proposal) -> Measured:
-    picture, sound = found[proposal.picture], found[proposal.sound]
-    try:
-        result = measuring.measure_by_sound(picture, sound, proposal_s=float(proposal.offset))
-    except MediaError as error:
-        result = refused(str(error))
-    return _judged(found, tags, proposal, result)
-
-
-def _judged(found: dict[str, Located], tags: dict[str, str], proposal: Proposal, result: Measurement) -> Measured:
-    picture, sound = found[proposal.picture], found[proposal.sound]
-    fps = picture.facts.fps or Fraction(25)
-    tolerance = Tolerance()
-    points = (result.head_s, result.middle_s, result.tail_s)
-    correction = None
-    if result.line is not None and result.decision == MATCHED:
-        correction = propose(proposal.offset, result.line, points, fps=fps, tolerance=tolerance)
-    verdict = give_verdict(
-        result, Correction().on(proposal.offset), names=Names(tags[proposal.picture], tags[proposal.sound]), fps=fps,
-        tolerance=tolerance, proposal=correction, timecode_offset=proposal.offset,
-        setting=setting_of(picture.facts, sound.facts, fps),
-    )  # fmt: skip
-    return Measured(proposal.picture, proposal.sound, proposal, result, verdict, correction, fps)
-
-
-def timecode_offset(picture: Facts, sound: Facts, rate: FrameRate) -> Fraction | None:
-    """Return where timecode lays a sound on a picture, whether or not the two then meet; None where one has none."""
-    starts = [facts.span("", "", "", rate).start_on(rate) for facts in (picture, sound)]
-    if starts[0] is None or starts[1] is None:
-        return None
-    return wrap_day(starts[1] - starts[0], rate.day)
-
-
-def verdict_of(
-    found: Measurement, picture: Located, sound: Located, timecode_offset: Fraction | None, rate: FrameRate
-) -> Verdict:
-    """Give a verdict on two files: against their timecode where they have it, else against the place found."""
-    fps = picture.facts.fps or rate.fps
-    tolerance, correction = Tolerance(), None
-    base = timecode_offset
-    if base is None:
-        base = exact_seconds(found.line.offset_s) if found.line else Fraction(0)
-    if found.line is not None and found.decision == MATCHED:
-        points = (found.head_s, found.middle_s, found.tail_s)
-        correction = propose(base, found.line, points, fps=fps, tolerance=tolerance)
-    return give_verdict(
-        found, Correction().on(base), names=Names(picture.path.stem, sound.path.stem), fps=fps, tolerance=tolerance,
-        proposal=correction, timecode_offset=base, setting=setting_of(picture.facts, sound.facts, fps),
-    )  # fmt: skip
-
-
-def setting_of(picture: Facts, sound: Facts, fps: Fraction) -> Setting:
-    """Return what is known of two files besides their sound."""
-    start, rate = picture.start(FrameRate(fps))
-    hours = None if start is None or sound.time_reference is None else float(start * rate.nominal / rate.fps) / 3600
-    return Setting(float(fps), 0.0, 0.0, label_hours=hours, sample_rate=sound.sample_rate or 48_000)

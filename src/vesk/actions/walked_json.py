@@ -6,8 +6,9 @@ from dataclasses import asdict
 from fractions import Fraction
 from typing import Any
 
+from vesk.actions.judging import Measured
 from vesk.actions.located import Located
-from vesk.actions.walk import Measured, Walked
+from vesk.actions.walk import Walked
 from vesk.core.conform.correction import Correction
 from vesk.core.pairing.evidence import SOUND, TIMECODE, Evidence
 from vesk.core.sound.measurement import MATCHED, Measurement

@@ -6,9 +6,9 @@ import argparse
 from fractions import Fraction
 from pathlib import Path
 
+from vesk.actions.judging import timecode_offset, verdict_of
 from vesk.actions.located import locate
 from vesk.actions.measuring import measure_by_sound
-from vesk.actions.walk import timecode_offset, verdict_of
 from vesk.actions.walked_json import measurement_json
 from vesk.cli import files
 from vesk.core.sound.measurement import MATCHED

@@ -10,8 +10,10 @@ the broadcast WAV time reference.
 from __future__ import annotations
 
 import re
+from collections.abc import Callable, Iterable
 from dataclasses import dataclass
 from fractions import Fraction
+from itertools import pairwise
 from math import ceil, floor
 
 from vesk.core.errors import TimecodeError
@@ -231,3 +233,31 @@ def relabel(seconds: Fraction, rate: FrameRate, onto: FrameRate) -> Fraction:
 def wrap_day(seconds: Fraction, day: Fraction) -> Fraction:
     """Bring a difference of two label times into half a day either way (midnight wraps)."""
     return (seconds + day / 2) % day - day / 2
+
+
+def unwrapped(starts: Iterable[Fraction], day: Fraction) -> Callable[[Fraction], Fraction]:
+    """Return a function that lays the label times of a shoot day on one line, also across midnight.
+
+    The day begins after the longest stretch in which nothing starts; what is labelled earlier belongs to the night
+    after.
+
+    Parameters
+    ----------
+    starts : iterable of Fraction
+        Label times at which something starts, seconds.
+    day : Fraction
+        Length of a day of labels, seconds.
+
+    Examples
+    --------
+    >>> line = unwrapped([Fraction(86_000), Fraction(300)], Fraction(86_400))
+    >>> line(Fraction(300)), line(Fraction(86_000))
+    (Fraction(86700, 1), Fraction(86000, 1))
+    """
+    ordered = sorted({start % day for start in starts})
+    if not ordered:
+        return lambda start: start
+    gaps = [(ordered[0] + day - ordered[-1], ordered[0])]
+    gaps += [(after - start, after) for start, after in pairwise(ordered)]
+    _, begin = max(gaps, key=lambda gap: gap[0])
+    return lambda start: start % day + (day if start % day < begin else 0)

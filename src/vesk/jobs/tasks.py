@@ -49,7 +49,7 @@ def _ask_listen(session: Session, row: Recording) -> None:
 def _pair_and_measure(session: Session, settings: Settings, day: Day) -> None:
     for pairing_id in pairing_action.pair_day(session, settings, day):
         ask_measure(session, pairing_id, priority=LATER)
-    for row in pairing_action.untimed(session, day):
+    for row in pairing_action.to_search(session, day):
         what = f"searching the day for the sound of {row.name}"
         progress.open_one(session, day_id=row.day_id, kind="search", subject_id=row.id or 0, what=what)
         enqueue(session, "vesk:search", priority=LATER, recording_id=row.id)

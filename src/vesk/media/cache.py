@@ -81,7 +81,7 @@ def listen(path: Path, facts: Facts, store: Kept) -> None:
     """
     if store.done.exists() or not facts.channels:
         return
-    if facts.kind != PICTURE:
+    if not facts.coded:
         with SoundReader(path) as reader:
             listen_to(blocks_of(reader), facts, store)
         return
@@ -114,7 +114,7 @@ def listen_to(
         Takes the same blocks as they pass, to write them down.
     """
     store.folder.mkdir(parents=True, exist_ok=True)
-    peaks = PeaksBuilder(facts.channels)
+    peaks = PeaksBuilder(facts.channels, store.peaks)
     ears = ChannelEars(facts.sample_rate, facts.channels)
     used = {n: WorkingChannel(facts.sample_rate, store.work(n), store.features(n)) for n in working_channels(facts)}
 
@@ -134,13 +134,14 @@ def listen_to(
             for _ in pass_by():
                 pass
     except BaseException:
+        peaks.give_up()
         for working in used.values():
             working.give_up()
         raise
     units, hums = {}, {}
     for channel, working in used.items():
         units[channel], hums[channel] = working.finish()
-    peaks.write(store.peaks)
+    peaks.finish()
     store.units.write_text(json.dumps(units), encoding="utf-8")
     store.heard.write_text(json.dumps(ears.finish(hums)), encoding="utf-8")
     store.done.touch()
@@ -148,7 +149,7 @@ def listen_to(
 
 def sound_blocks(path: Path, facts: Facts) -> Iterator[NDArray[np.float32]]:
     """Yield a recording's samples in order, whatever file it is: float32 (n, channels), blocks of ten seconds or so."""
-    if facts.kind == PICTURE:
+    if facts.coded:
         yield from _blocks_of(_BLOCK, movie.sound_blocks(path))
         return
     with SoundReader(path) as reader:

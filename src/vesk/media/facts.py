@@ -10,7 +10,9 @@ from vesk.core.errors import TimecodeError
 from vesk.core.pairing.by_timecode import PICTURE, SOUND, Span
 from vesk.core.timecode import FrameRate, Timecode, time_reference
 
-__all__ = ["PICTURE", "SOUND", "Facts"]
+__all__ = ["PICTURE", "PLAIN_SOUND", "SOUND", "Facts"]
+
+PLAIN_SOUND = {"wav", "aiff", "flac", "caf"}  # containers whose samples are read from the file itself
 
 
 @dataclass(frozen=True, slots=True)
@@ -114,6 +116,11 @@ class Facts:
             return Timecode.parse(self.timecode, rate).seconds, rate
         except TimecodeError:
             return None, rate
+
+    @property
+    def coded(self) -> bool:
+        """Whether its samples are decoded before they can be read by range: a movie's, and any but plain sound."""
+        return self.kind == PICTURE or self.container not in PLAIN_SOUND
 
     def clock(self, day: FrameRate) -> FrameRate:
         """Return the rate the recording's timecode counts at: its own, else its picture's, else the day's."""

@@ -16,6 +16,7 @@ from vesk.core.errors import MediaError, TimecodeError
 from vesk.core.timecode import FrameRate, Timecode, nearest_rate
 from vesk.media.facts import PICTURE, SOUND, Facts
 
+EXACT_CODERS = ("pcm", "flac", "alac")
 _CHUNK = 1 << 16  # samples handed over at once, where there are as many
 COPY_AGAIN = "Copy it again from the card, or set it aside."
 
@@ -55,6 +56,9 @@ def read_facts(path: Path) -> Facts:
             values.update(_sound_facts(sound))
         if video is None:
             samples = values["samples"]
+            if not values["sound_codec"].startswith(EXACT_CODERS):
+                said = "compressed sound without picture: where it starts and ends is as its container says"
+                values["remarks"] = (said,)
             return Facts(kind=SOUND, duration=Fraction(samples, values["sample_rate"] or 1), **values)
         values.update(_picture_facts(path, container, video))
         return Facts(kind=PICTURE, **values)

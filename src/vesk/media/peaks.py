@@ -17,15 +17,19 @@ from numpy.typing import NDArray
 FIRST_LEVEL, LAST_LEVEL = 5, 17
 _HEAD = struct.Struct("<4sHHI")
 _MAGIC = b"VPK1"
+_PIECE = 1 << 16  # peaks read at once; even, so that pairs stay together
 
 
 class PeaksBuilder:
-    """Gathers peaks while sound streams by; memory is the peaks alone (an eighth of a byte a sample)."""
+    """Writes peaks while sound streams by, then the coarser levels from the finer: memory stays flat."""
 
-    def __init__(self, channels: int) -> None:
+    def __init__(self, channels: int, path: Path) -> None:
         self._channels = channels
         self._rest = np.zeros((0, channels), np.float32)
-        self._low: list[NDArray[np.int16]] = []
+        self._path, self._part = path, path.with_name(f"{path.name}.{os.getpid()}.part")
+        self._file = self._part.open("w+b")
+        self._file.write(bytes(_HEAD.size))  # how many there are is known at the end
+        self._count = 0
 
     def add(self, block: NDArray[np.float32]) -> None:
         """Take the next samples (n, channels)."""
@@ -33,21 +37,36 @@ class PeaksBuilder:
         sound = np.concatenate([self._rest, block])
         whole = sound.shape[0] // size * size
         if whole:
-            self._low.append(_min_max(sound[:whole].reshape(-1, size, self._channels)))
+            self._put(_min_max(sound[:whole].reshape(-1, size, self._channels)))
         self._rest = sound[whole:]
 
-    def write(self, path: Path) -> None:
-        """Close the levels and write the file in one step."""
+    def _put(self, level: NDArray[np.int16]) -> None:
+        self._file.write(level.astype("<i2", copy=False).tobytes())
+        self._count += level.shape[0]
+
+    def finish(self) -> None:
+        """Write the coarser levels, and put the file where it belongs in one step."""
         if self._rest.shape[0]:
-            self._low.append(_min_max(self._rest[None]))
-        level = np.concatenate(self._low) if self._low else np.zeros((0, self._channels, 2), np.int16)
-        part = path.with_name(f"{path.name}.{os.getpid()}.part")
-        with part.open("wb") as file:
-            file.write(_HEAD.pack(_MAGIC, self._channels, LAST_LEVEL - FIRST_LEVEL + 1, level.shape[0]))
-            for _ in range(FIRST_LEVEL, LAST_LEVEL + 1):
-                file.write(level.astype("<i2").tobytes())
-                level = _halve(level)
-        part.replace(path)
+            self._put(_min_max(self._rest[None]))
+        width = 4 * self._channels
+        at, count = _HEAD.size, self._count
+        for _ in range(FIRST_LEVEL, LAST_LEVEL):
+            for start in range(0, count, _PIECE):
+                self._file.seek(at + start * width)
+                data = self._file.read(min(_PIECE, count - start) * width)
+                self._file.seek(0, os.SEEK_END)
+                level = np.frombuffer(data, "<i2").reshape(-1, self._channels, 2)
+                self._file.write(_halve(level).astype("<i2", copy=False).tobytes())
+            at, count = at + count * width, (count + 1) // 2
+        self._file.seek(0)
+        self._file.write(_HEAD.pack(_MAGIC, self._channels, LAST_LEVEL - FIRST_LEVEL + 1, self._count))
+        self._file.close()
+        self._part.replace(self._path)
+
+    def give_up(self) -> None:
+        """Leave nothing behind."""
+        self._file.close()
+        self._part.unlink(missing_ok=True)
 
 
 def _min_max(groups: NDArray[np.float32]) -> NDArray[np.int16]:

@@ -10,7 +10,9 @@ from vesk.media import ixml, movie, wave
 from vesk.media.facts import SOUND, Facts
 
 MOVIE_ENDINGS = {".mov", ".mp4", ".m4v", ".mxf", ".mkv", ".avi", ".mts"}
-SOUND_ENDINGS = {".wav", ".bwf", ".rf64", ".aif", ".aiff", ".flac"}
+SOUND_ENDINGS = {
+    ".wav", ".bwf", ".rf64", ".aif", ".aiff", ".flac", ".caf", ".m4a", ".aac", ".mp3", ".ogg", ".opus",
+}  # fmt: skip
 BESIDE_ENDINGS = {".txt", ".csv", ".xml", ".pdf", ".toml", ".md", ".json", ".jpg", ".png"}
 
 

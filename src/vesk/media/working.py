@@ -9,10 +9,34 @@ import numpy as np
 import soxr
 from numpy.typing import NDArray
 
-from vesk.core.sound.features import WORK_RATE, OnsetBuilder
+from vesk.core.sound.features import BANDS, WORK_RATE, OnsetBuilder
 from vesk.core.sound.levels import hum_share
 
 _PIECE = 1 << 20
+
+
+class SpilledRows:
+    """Rows that wait on disk, so that memory does not grow with a recording's length."""
+
+    def __init__(self, path: Path) -> None:
+        self._path = path
+        self._file = path.open("wb")
+
+    def append(self, rows: NDArray[np.float32]) -> None:
+        """Take the next rows (n, BANDS)."""
+        self._file.write(np.ascontiguousarray(rows, np.float32).tobytes())
+
+    def all(self) -> NDArray[np.float32]:
+        """Return every row, read from disk as it is asked for."""
+        self._file.close()
+        if not self._path.stat().st_size:
+            return np.zeros((0, BANDS), np.float32)
+        return np.memmap(self._path, np.float32, "r").reshape(-1, BANDS)
+
+    def drop(self) -> None:
+        """Leave nothing behind."""
+        self._file.close()
+        self._path.unlink(missing_ok=True)
 
 
 class WorkingChannel:
@@ -20,7 +44,8 @@ class WorkingChannel:
 
     def __init__(self, sample_rate: int, sound: Path, features: Path) -> None:
         self._down = soxr.ResampleStream(sample_rate, WORK_RATE, 1, dtype="float32")
-        self._onsets = OnsetBuilder()
+        self._energies = SpilledRows(features.with_name(f"{features.name}.{os.getpid()}.energies"))
+        self._onsets = OnsetBuilder(self._energies)
         self._sound, self._features = sound, features
         self._part = sound.with_name(f"{sound.name}.{os.getpid()}.float")
         self._file = self._part.open("wb")
@@ -56,8 +81,11 @@ class WorkingChannel:
         part.replace(self._sound)
         self._part.unlink()
         features = self._features.with_name(f"{self._features.name}.{os.getpid()}.part")
-        with features.open("wb") as file:
-            np.save(file, self._onsets.finish())
+        onsets = np.lib.format.open_memmap(features, mode="w+", dtype=np.float16, shape=(self._onsets.count, BANDS))
+        self._onsets.finish(onsets)
+        onsets.flush()
+        del onsets
+        self._energies.drop()
         features.replace(self._features)
         return unit, hum
 
@@ -65,3 +93,4 @@ class WorkingChannel:
         """Leave nothing behind."""
         self._file.close()
         self._part.unlink(missing_ok=True)
+        self._energies.drop()

@@ -165,41 +165,40 @@ def compare(report: Report, recordings: Iterable[Filed], day: FrameRate) -> Comp
     A line is joined by its file's name, else by scene and take; where several fit, by roll and the nearest label.
     What a file says itself is compared with the line: scene, take and start.
     """
-    covered = [one for one in recordings if report.covers(one)]
+    covered = {one.key: one for one in recordings if report.covers(one)}
+    by_name: dict[str, dict[str, Filed]] = {}
+    by_take: dict[tuple[str, str], list[Filed]] = {}
+    for one in covered.values():
+        for file in (one, *one.files):
+            by_name.setdefault(_stem(file.name), {})[one.key] = one
+        by_take.setdefault(_take(one.scene, one.take), []).append(one)
     matched: dict[str, Entry] = {}
-    without_file, disagree = [], []
-    by_key = {one.key: one for one in covered}
+    without_file = []
     for entry in report.entries:
-        fits = _fits(entry, [one for one in covered if one.key not in matched or _named(entry, one)], day)
-        if fits is None:
+        if entry.says.get("file"):
+            fits = list(by_name.get(_stem(entry.says["file"]), {}).values())
+        else:
+            wanted = _take(entry.says.get("scene", ""), entry.says.get("take", ""))
+            fits = [one for one in by_take.get(wanted, ()) if one.key not in matched]
+        best = _nearest(entry, fits, day)
+        if best is None:
             without_file.append(entry)
         else:
-            matched.setdefault(fits.key, entry)
-    for key, entry in matched.items():
-        disagree += [(key, said) for said in _differences(entry, by_key[key], day)]
-    left = tuple(one.key for one in covered if one.key not in matched)
+            matched.setdefault(best.key, entry)
+    disagree = [(key, said) for key, entry in matched.items() for said in _differences(entry, covered[key], day)]
+    left = tuple(key for key in covered if key not in matched)
     return Compared(matched, tuple(without_file), left, tuple(disagree))
-
-
-def _named(entry: Entry, one: Filed) -> bool:
-    wanted = _stem(entry.says.get("file", ""))
-    return bool(wanted) and any(wanted == _stem(file.name) for file in (one, *one.files))
 
 
 def _stem(name: str) -> str:
     return re.sub(r"\.[A-Za-z0-9]{2,4}$", "", name.strip().replace("\\", "/").rpartition("/")[2]).casefold()
 
 
-def _fits(entry: Entry, covered: list[Filed], day: FrameRate) -> Filed | None:
-    if entry.says.get("file"):
-        fits = [one for one in covered if _named(entry, one)]
-    else:
-        wanted = _take(entry.says.get("scene", ""), entry.says.get("take", ""))
-        fits = [one for one in covered if _take(one.scene, one.take) == wanted]
+def _nearest(entry: Entry, fits: list[Filed], day: FrameRate) -> Filed | None:
+    """Return, of several that a line may be about, the one of its roll that starts nearest."""
     roll = entry.says.get("roll", "").casefold()
     same = [one for one in fits if roll and roll in {one.tape.casefold(), one.tokens.get("roll", "").casefold()}]
-    fits = same or fits
-    return min(fits, key=lambda one: (abs(_apart(entry, one, day) or 0.0), one.path), default=None)
+    return min(same or fits, key=lambda one: (abs(_apart(entry, one, day) or 0.0), one.path), default=None)
 
 
 def _take(scene: str, take: str) -> tuple[str, str]:

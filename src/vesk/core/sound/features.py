@@ -7,6 +7,7 @@ to say roughly where two recordings share sound.
 from __future__ import annotations
 
 from itertools import pairwise
+from typing import Protocol
 
 import numpy as np
 from numpy.typing import NDArray
@@ -19,6 +20,7 @@ HOP = 160  # samples at WORK_RATE: 100 features a second
 FEATURE_RATE = WORK_RATE // HOP
 BANDS = 16
 _WINDOW = 320
+_PIECE = 1 << 15  # rows normalised at once
 _BLOCK = 1024  # feature rows at once: what they need stays in a core's cache, and memory flat
 
 
@@ -37,14 +39,41 @@ def _band_matrix() -> NDArray[np.float32]:
 _MATRIX = np.repeat(_band_matrix(), 2, axis=0)
 
 
-class OnsetBuilder:
-    """Onset features of a channel that passes by in pieces; only its energies are held (6.4 kB a second)."""
+class Rows(Protocol):
+    """Where energies wait until all of them are there: 6.4 kB a second, in memory or elsewhere."""
+
+    def append(self, rows: NDArray[np.float32]) -> None:
+        """Take the next rows (n, BANDS)."""
+        ...
+
+    def all(self) -> NDArray[np.float32]:
+        """Return every row, as an array that is only read."""
+        ...
+
+
+class HeldRows:
+    """`Rows` in memory."""
 
     def __init__(self) -> None:
+        self._rows: list[NDArray[np.float32]] = []
+
+    def append(self, rows: NDArray[np.float32]) -> None:
+        """Take the next rows (n, BANDS)."""
+        self._rows.append(rows)
+
+    def all(self) -> NDArray[np.float32]:
+        """Return every row."""
+        return np.concatenate(self._rows) if self._rows else np.zeros((0, BANDS), np.float32)
+
+
+class OnsetBuilder:
+    """Onset features of a channel that passes by in pieces; its energies wait in `rows`."""
+
+    def __init__(self, rows: Rows | None = None) -> None:
         self._window = np.hanning(_WINDOW).astype(np.float32)
         # The first row's window begins before the first sample.
         self._held = np.zeros(_WINDOW // 2, np.float32)
-        self._energies: list[NDArray[np.float32]] = []
+        self._energies = HeldRows() if rows is None else rows
         self._samples = 0
 
     def feed(self, sound: NDArray[np.float32]) -> None:
@@ -71,15 +100,19 @@ class OnsetBuilder:
             self._energies.append(parts @ _MATRIX)
         self._held = piece[rows * HOP :].copy()
 
-    def finish(self) -> NDArray[np.float16]:
-        """Return the features, as `onset_features` does; nothing can be fed any more."""
-        count = self._samples // HOP
+    @property
+    def count(self) -> int:
+        """How many rows of features there will be."""
+        return self._samples // HOP
+
+    def finish(self, out: NDArray[np.float16] | None = None) -> NDArray[np.float16]:
+        """Return the features, as `onset_features` does, in `out` (count, BANDS) where given; the end of feeding."""
+        count = self.count
         self._take(np.concatenate([self._held, np.zeros(_WINDOW, np.float32)]))
-        if count < 2:
-            return np.zeros((count, BANDS), dtype=np.float16)
-        energy = np.concatenate(self._energies)[:count]
-        self._energies = []
-        return _changes(energy)
+        out = np.zeros((count, BANDS), np.float16) if out is None else out
+        if count > 1:
+            _changes(self._energies.all()[:count], out)
+        return out
 
 
 def onset_features(sound: NDArray[np.float32]) -> NDArray[np.float16]:
@@ -106,19 +139,27 @@ def onset_features(sound: NDArray[np.float32]) -> NDArray[np.float16]:
     return builder.finish()
 
 
-def _changes(energy: NDArray[np.float32]) -> NDArray[np.float16]:
-    """Return the features of energies (rows, BANDS), which are used up."""
+def _changes(energy: NDArray[np.float32], out: NDArray[np.float16]) -> None:
+    """Write the features of energies (rows, BANDS) into `out`, piece by piece: neither need lie in memory whole."""
     count = energy.shape[0]
     # A floor at a tenth of the usual energy keeps the noise between words from counting as change.
-    usual = np.median(energy[:: max(1, count // 20_000)], axis=0)
-    energy += 0.1 * usual + 1e-9
-    np.log(energy, out=energy)
-    change = np.empty_like(energy)
-    change[0] = 0.0
-    np.subtract(energy[1:], energy[:-1], out=change[1:])
-    np.maximum(change, 0.0, out=change)
-    change -= change.mean(axis=0)
-    spread = np.sqrt(np.einsum("ij,ij->j", change, change, dtype=np.float64) / count)
-    change *= np.where(spread > 1e-4, 1 / np.maximum(spread, 1e-4), 0.0).astype(np.float32)
-    np.clip(change, -8, 8, out=change)
-    return change.astype(np.float16)
+    floor = (0.1 * np.median(energy[:: max(1, count // 20_000)], axis=0) + 1e-9).astype(np.float32)
+    total, squares = np.zeros(BANDS), np.zeros(BANDS)
+    for start in range(0, count, _PIECE):
+        change = _rises(energy, start, floor)
+        total += change.sum(axis=0, dtype=np.float64)
+        squares += np.einsum("ij,ij->j", change, change, dtype=np.float64)
+    mean = total / count
+    spread = np.sqrt(np.maximum(squares / count - mean**2, 0.0))
+    scale = np.where(spread > 1e-4, 1 / np.maximum(spread, 1e-4), 0.0).astype(np.float32)
+    for start in range(0, count, _PIECE):
+        change = (_rises(energy, start, floor) - mean.astype(np.float32)) * scale
+        out[start : start + change.shape[0]] = np.clip(change, -8, 8)
+
+
+def _rises(energy: NDArray[np.float32], start: int, floor: NDArray[np.float32]) -> NDArray[np.float32]:
+    """Return by how much the log energy rises into each row of a piece; the first of all rises by nothing."""
+    low = max(0, start - 1)
+    logs = np.log(energy[low : start + _PIECE] + floor)
+    rises = np.maximum(np.diff(logs, axis=0), 0.0)
+    return rises if start else np.concatenate([np.zeros((1, BANDS), np.float32), rises])

@@ -86,7 +86,7 @@ def rows(session: Session, day: Day) -> list[Row]:
     for now in standing.of_day(session, day):
         by_picture.setdefault(now.pairing.picture_id, []).append(now)
     listed = recordings.of_day(session, day.id or 0)
-    placed = place_recordings(listed, pairings.of_day(session, day.id or 0))
+    placed = place_recordings(listed, pairings.of_day(session, day.id or 0), clock)
     made: list[Row] = []
     apart: list[Row] = []
     for recording in sorted(

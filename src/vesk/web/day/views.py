@@ -28,7 +28,7 @@ def _show(day_id: int, *, status: int = 200, problems: list[str] | None = None, 
             for member in (row.now.pairing.picture_id, row.now.pairing.sound_id):
                 partners.setdefault(member, (row.now.pairing.id, row.state))
     rows = recordings.of_day(session(), day_id)
-    placed = place_recordings(rows, pairings.of_day(session(), day_id))
+    placed = place_recordings(rows, pairings.of_day(session(), day_id), frame.clock)
     drawn = chart(days.sources(session(), day_id), rows, frame.clock, partners, placed)
     return render(
         "day/page.html",

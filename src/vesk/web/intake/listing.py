@@ -32,13 +32,24 @@ class Line:
         return bool(self.known.item.put_right)
 
     def shown_by(self, chosen: str) -> bool:
-        """Whether a filter shows it; a filter may also be ``source:`` and a tag."""
+        """Whether a filter shows it; a filter may also be ``source:`` and a tag, ``folder:`` and a path."""
         if chosen.startswith("source:"):
             return self.known.item.source == chosen.removeprefix("source:")
+        if chosen.startswith("folder:"):
+            return _folder(self.row) == chosen.removeprefix("folder:")
         return {
             "odd": bool(self.oddities), "noclock": self.known.own_start is None, "aside": bool(self.known.aside),
             "changed": self.put_right,
         }.get(chosen, True)  # fmt: skip
+
+
+def _folder(row: Recording) -> str:
+    return row.path.rpartition("/")[0] or "."
+
+
+def folders(listed: list[Line]) -> set[str]:
+    """Return the folders that recordings lie in."""
+    return {_folder(line.row) for line in listed}
 
 
 def lines(rows: list[Recording], known: DayKnown, accepted: Mapping[str, AcceptedRow]) -> list[Line]:

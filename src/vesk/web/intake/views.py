@@ -75,6 +75,8 @@ def show_day(day_id: int, *, status: int = 200, problem: str = "", said: str = "
     listed_sources = days.sources(opened, day_id)
     chosen, order = request.values.get("show", "all"), request.values.get("order", "path")
     names = {**listing.FILTERS, **{f"source:{source.tag}": source.tag for source in listed_sources}}
+    if len(folders := listing.folders(listed)) > 1 and folders != {source.folder for source in listed_sources}:
+        names |= {f"folder:{folder}": f"{folder}/" for folder in sorted(folders)}
     chosen = chosen if chosen in names else "all"
     open_ones = [one for one in known.oddities if one.key not in accepted]
     return render(

@@ -9,6 +9,32 @@ const count = () => {
   if (said) said.textContent = number ? `${number} selected` : "none selected";
 };
 
+/** The row whose box was set last: a range begins there.
+ * @type {HTMLTableRowElement | null} */
+let last = null;
+
+/** Set every box from the last one that was set to this row's as this one is.
+ * @param {HTMLTableRowElement} row @param {boolean} range */
+const picked = (row, range) => {
+  const all = rows();
+  const on = /** @type {HTMLInputElement | null} */ (row.querySelector(".pick input"))?.checked ?? false;
+  if (range && last && all.includes(last)) {
+    const [a, b] = [all.indexOf(last), all.indexOf(row)].sort((x, y) => x - y);
+    for (const one of all.slice(a, b + 1)) {
+      const box = /** @type {HTMLInputElement | null} */ (one.querySelector(".pick input"));
+      if (box) box.checked = on;
+    }
+  }
+  last = row;
+  count();
+};
+
+document.addEventListener("click", (event) => {
+  const box = /** @type {Element} */ (event.target).closest?.("#ledger tbody .pick input");
+  const row = box?.closest("tr");
+  if (row) picked(row, event.shiftKey);
+});
+
 document.addEventListener("change", (event) => {
   const target = /** @type {HTMLInputElement} */ (event.target);
   if (target.id === "pick-all") {
@@ -38,7 +64,7 @@ document.addEventListener("keydown", (event) => {
   } else if (at >= 0 && document.activeElement === all[at]) {
     if (event.key === "Enter" && all[at].dataset.href) location.assign(all[at].dataset.href ?? "");
     const box = /** @type {HTMLInputElement | null} */ (all[at].querySelector(".pick input"));
-    if (event.key === " " && box) { event.preventDefault(); box.checked = !box.checked; count(); }
+    if (event.key === " " && box) { event.preventDefault(); box.checked = !box.checked; picked(all[at], event.shiftKey); }
   }
 });
 

@@ -1,0 +1,216 @@
+"""Intake's pages on days made of paper: what they show, change, refuse, and how many recordings they bear."""
+
+import io
+import re
+
+import pytest
+from tests.paper_day import paper_day, picture, recording, sound, source
+
+from vesk.actions import day_known, pairing, reports
+from vesk.store import days, journal, recordings
+from vesk.store import reports as kept
+from vesk.web import create_app
+
+
+@pytest.fixture
+def client(settings):
+    made = create_app(settings)
+    made.config["WTF_CSRF_ENABLED"] = False
+    return made.test_client()
+
+
+@pytest.fixture
+def day(db, settings):
+    made = paper_day(
+        db,
+        {
+            "A/A001_001.mov": picture("09:00:00:00", scene="7", take="1"),
+            "A/A001_003.mov": picture("14:00:00:00"),
+            "E/clip0001.mov": picture("", 600, channels=0),
+            "E/clip0002.mov": picture("", 30, channels=0),
+            "S1/7_01.wav": sound("08:59:58:00", scene="7", take="1"),
+            "S1/<b>8_01.wav": sound("13:59:57:00"),
+        },
+    )
+    pairing.pair_day(db, settings, made)
+    db.commit()
+    return made
+
+
+def together(client, db, day, names, **form):
+    ids = [str(recording(db, day, name).id) for name in names]
+    db.rollback()  # so that what the page changes is read anew
+    return client.post(f"/days/{day.id}/intake/together", data={"recording": ids, **form})
+
+
+def test_several_recordings_are_changed_at_once_and_nothing_when_one_thing_is_wrong(client, db, day):
+    for form, words in (
+        ({"do": "nonsense"}, "Choose what to do"),
+        ({"do": "put", "field": "size", "value": "3"}, "Choose which fact is put right"),
+        ({"do": "put", "field": "timecode", "value": "99:00"}, "Write it like"),
+        ({"do": "put", "field": "clock", "value": "sun"}, "A clock is one of"),
+        ({"do": "aside", "value": "  "}, "Say why"),
+        ({"do": "move", "to": "S1"}, "recorder"),
+        ({"do": "part"}, "one file"),
+        ({"do": "run"}, "of several sources"),
+    ):
+        answer = together(client, db, day, ["A001_001.mov", "clip0001.mov"], **form)
+        assert answer.status_code == 422, form
+        assert words in answer.text
+    assert together(client, db, day, [], do="put", field="scene", value="9").status_code == 422
+    assert len(journal.of_day(db, day.id)) == 1  # the pairing, before
+    answer = together(client, db, day, ["A001_001.mov", "A001_003.mov"], do="put", field="scene", value="12")
+    assert "scene of 2 put right." in answer.text
+    db.rollback()
+    assert [recording(db, day, name).told["scene"] for name in ("A001_001.mov", "A001_003.mov")] == ["12", "12"]
+    # The ledger and what is handed over follow.
+    assert "12 / 1" in client.get(f"/days/{day.id}/").text
+    assert "scene of 1 as read again" in together(
+        client, db, day, ["A001_001.mov"], do="asread", field="scene"
+    ).text  # fmt: skip
+
+
+def test_files_are_taken_together_and_apart_on_the_page(client, db, day):
+    answer = together(client, db, day, ["clip0001.mov", "clip0002.mov"], do="run")
+    assert "clip0001-0002.mov is one recording now" in answer.text
+    db.rollback()
+    run = next(row for row in recordings.of_day(db, day.id) if row.joined)
+    page = client.get(f"/recordings/{run.id}").text
+    assert "Made of 2 files" in page
+    assert "one after the other: by hand, test editor" in page
+    part = client.get(f"/recordings/{recording(db, day, 'clip0002.mov').id}").text
+    assert "which is paired, measured and corrected as one recording" in part
+    assert client.post(f"/recordings/{run.id}/part").status_code == 303
+    refused = client.post(f"/recordings/{run.id}/part")
+    assert refused.status_code == 422
+    assert "It was taken apart by test editor" in refused.text
+
+
+def test_a_name_that_is_markup_is_shown_and_does_nothing(client, day):
+    for path in ("intake", "names", "reports", ""):
+        text = client.get(f"/days/{day.id}/{path}").text
+        assert "<b>8_01" not in text
+    assert "&lt;b&gt;8_01.wav" in client.get(f"/days/{day.id}/intake").text
+
+
+def test_patterns_are_tried_before_they_are_kept(client, db, day):
+    url = f"/days/{day.id}/names"
+    assert "4 of 6 names are read" in client.get(url).text or "names are read" in client.get(url).text
+    tried = client.post(f"{url}/preview", data={"patterns": "clip{clip}\n{nonsense}"}).text
+    assert "2 of 6 names are read" in tried
+    assert "is no part of a file name" in tried
+    assert day_known.patterns_of(days.get_day(db, day.id))[0] == "{roll}_{clip}"
+    wrong = client.post(url, data={"patterns": "{clip}{clip}"})
+    assert wrong.status_code == 422
+    assert "{clip}{clip}</textarea>" in wrong.text  # what was typed is still there
+    assert "Saved" in client.post(url, data={"patterns": "clip{clip}"}).text
+    db.expire_all()
+    assert days.get_day(db, day.id).patterns == ["clip{clip}"]
+    assert "Saved" in client.post(url, data={"do": "shipped", "patterns": "x"}).text
+    db.expire_all()
+    assert days.get_day(db, day.id).patterns == []
+
+
+def test_a_report_is_sent_its_columns_named_and_left_out(client, db, day):
+    url = f"/days/{day.id}/reports"
+    assert "No report is taken up yet" in client.get(url).text
+    assert "Choose a report first" in client.post(url, data={"kind": "sound"}).text
+    bad = client.post(url, data={"kind": "sound", "report": (io.BytesIO(b"\x00\x01"), "r.csv")})
+    assert bad.status_code == 422
+    assert "r.csv: No line of it names its columns" in bad.text
+    text = "Clip;Szene\n7_01.wav;7B\ngone.wav;8\n".encode("utf-16")
+    page = client.post(url, data={"kind": "sound", "report": (io.BytesIO(text), "../../r.csv")}).text
+    assert "No line of it names its columns" in page  # one known column is not enough to tell its head
+    text = "Clip;Szene;Notes\n7_01.wav;7B;Größe\ngone.wav;8;\n".encode("utf-16")
+    page = client.post(url, data={"kind": "sound", "report": (io.BytesIO(text), "../../r.csv")}).text
+    assert "r.csv is taken up" in page
+    assert "Größe" in page
+    assert re.search(r"1 of 2 lines joined to a recording; 1 without a file; 1 recordings? not on it", page)
+    (row,) = kept.of_day(db, day.id)
+    assert row.name == "r.csv"
+    form = {"version": row.version, "kind": "sound", "tag": "S1", "column-0": "file", "column-1": "scene"}
+    page = client.post(f"/reports/{row.id}", data=form).text
+    assert "scene 7B on the report, 7 in the file" in page
+    assert client.post(f"/reports/{row.id}", data=form).status_code == 409  # saved by somebody meanwhile
+    alike = {**form, "version": row.version + 1, "column-1": "file"}
+    assert "named alike" in client.post(f"/reports/{row.id}", data=alike).text
+    assert "7B on the report" in client.get(f"/days/{day.id}/intake").text
+    assert "left out again" in client.post(f"/reports/{row.id}", data={"do": "remove"}).text
+    assert "7B on the report" not in client.get(f"/days/{day.id}/intake").text
+
+
+def test_a_report_that_lies_beside_the_media_is_offered(client, db, settings, tmp_path):
+    folder = settings.media_roots[0] / "day"
+    (folder / "S1").mkdir(parents=True)
+    (folder / "S1" / "sound.csv").write_text("file,scene\n7_01.wav,7\n", encoding="latin-1")
+    (tmp_path / "secret.csv").write_text("file,scene\nx,1\n", encoding="utf-8")
+    (folder / "away.csv").symlink_to(tmp_path / "secret.csv")
+    day = paper_day(db, {"S1/7_01.wav": sound("08:59:58:00")}, str(folder))
+    page = client.get(f"/days/{day.id}/reports").text
+    assert "In the folder: <bdi>S1/sound.csv</bdi>" in page
+    assert "away.csv" not in page
+    assert client.post(f"/days/{day.id}/reports", data={"beside": "../../secret.csv"}).status_code == 422
+    taken = client.post(f"/days/{day.id}/reports", data={"beside": "S1/sound.csv", "kind": "sound"}).text
+    assert "S1/sound.csv is taken up" in taken
+    assert "In the folder" not in taken
+
+
+def test_a_source_has_a_page_of_its_own(client, db, day):
+    row = source(db, day, "A")
+    url = f"/sources/{row.id}/all"
+    assert "A001_001.mov" in client.get(url).text
+    for data, status, words in (
+        ({"version": "old"}, 422, "out of date"),
+        ({"version": 9, "tag": "A", "position": "0"}, 409, "changed by somebody else"),
+        ({"version": 1, "tag": "E", "position": "0"}, 422, "another source already"),
+        ({"version": 1, "tag": "A", "position": "many"}, 422, "a number up to 99"),
+        ({"version": 1, "tag": "A", "position": "0", "rate": "17"}, 422, "frame rate"),
+    ):
+        answer = client.post(url, data=data)
+        assert (answer.status_code, words in answer.text) == (status, True), data
+    assert "K is saved" in client.post(url, data={"version": 1, "tag": "K", "position": "4", "rate": "24"}).text
+    stretch = {"version": 2, "since": "13:40", "before": "15:00", "clock": "none"}
+    page = client.post(f"/sources/{row.id}/stretch", data=stretch).text
+    assert "K is trusted by its none in that stretch" in page
+    assert "13:40:00:00 to 15:00:00:00" in page
+    assert "another clock for 1 stretch" in client.get(f"/days/{day.id}/intake").text
+    ended = re.search(r'name="end" value="(\d+)"', page)[1]
+    assert "as the rest of the day again" in client.post(
+        f"/sources/{row.id}/stretch", data={"version": 3, "end": ended}
+    ).text  # fmt: skip
+    merged = client.post(f"/sources/{row.id}/merge", data={"version": 4, "into": "E"})
+    assert merged.status_code == 303
+    assert client.get(url).status_code == 404
+
+
+def test_a_thousand_recordings_are_listed_whole_and_in_order(client, db, settings):
+    files = {
+        f"A/A{n // 100:03}_{n % 100:03}.mov": picture(f"{8 + n // 120:02}:{n % 60:02}:00:00") for n in range(1, 500)
+    }
+    files |= {f"S1/{n}_01.wav": sound(f"{8 + n // 120:02}:{n % 60:02}:02:00") for n in range(1, 500)}
+    day = paper_day(db, files)
+    text = "file,scene\n" + "".join(f"{n}_01.wav,{n}X\n" for n in range(1, 500))
+    reports.take_up(db, settings, day, name="r.csv", text=text, kind="sound")
+    db.commit()
+    page = client.get(f"/days/{day.id}/intake?order=-start&show=source:S1").text
+    listed = re.findall(r'data-href="/recordings/(\d+)"', page)
+    assert len(listed) == 499
+    starts = re.findall(r'<td class="tc">(\d\d:\d\d:\d\d:\d\d)', page)
+    assert starts == sorted(starts, reverse=True)
+
+
+def test_a_day_past_midnight_reads_on_across_it(client, db, settings):
+    day = paper_day(
+        db,
+        {
+            "A/A001_001.mov": picture("23:50:00:00"), "A/A001_002.mov": picture("00:10:00:00"),
+            "S1/1_01.wav": sound("23:49:58:00"), "S1/1_02.wav": sound("00:09:58:00"),
+        },
+    )  # fmt: skip
+    pairing.pair_day(db, settings, day)
+    db.commit()
+    page = client.get(f"/days/{day.id}/").text
+    rows = re.findall(r"A001_00\d", page.split('id="ledger"')[1])
+    assert rows[0] == "A001_001"
+    times = re.findall(r"\d\d:\d\d:\d\d(?=</text>)", page)
+    assert times[0] == "23:49:58"
