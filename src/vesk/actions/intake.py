@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import re
-from collections.abc import Callable
+from collections.abc import Callable, Sequence
 from dataclasses import dataclass
 from datetime import date
 from pathlib import Path
@@ -155,9 +155,15 @@ def facts_of(row: Recording) -> Facts:
     return Facts.from_json(row.facts)
 
 
-def told_of(row: Recording) -> tuple[str, str]:
-    """Return the scene and take that count for a recording: put right, read, on a report, or by its name."""
-    return row.told.get("scene", ""), row.told.get("take", "")
+def told_slate(rows: Sequence[Recording]) -> tuple[str, str]:
+    """Return the scene and take that count for recordings of one take: put right by a person, else the first that says.
+
+    What a recording says by itself is what its file, its report or its name does.
+    """
+    for row in sorted(rows, key=lambda one: "put" not in one.told):  # stable: else in the order given
+        if row.told.get("scene"):
+            return row.told["scene"], row.told.get("take", "")
+    return "", ""
 
 
 def propose_tag(folder: str, kind: str, taken: set[str]) -> str:

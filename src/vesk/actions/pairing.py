@@ -60,6 +60,8 @@ def pair_day(session: Session, settings: Settings, day: Day) -> list[int]:
         slow = concluded.off_speed.get(str(recording.id))
         recording.took = slow.real if slow else None
         recording.told = {name: value.value for name, value in own.values.items() if value.value}
+        if {"scene", "take"} & set(own.item.put_right):
+            recording.told["put"] = "yes"  # a person's word outranks what the other recordings of a take say
         recording.unpaired = own.aside or reasons.get(recording.id or 0, "")
         session.add(recording)
     session.flush()

@@ -14,7 +14,7 @@ from typing import Any
 from sqlmodel import Session
 
 from vesk.actions import delivering, standing
-from vesk.actions.intake import facts_of, told_of
+from vesk.actions.intake import facts_of, told_slate
 from vesk.actions.located import Located
 from vesk.actions.standing import CHECKED, SET_ASIDE, Standing
 from vesk.core.errors import MediaError, VeskError
@@ -41,11 +41,7 @@ class Item:
     @property
     def scene_take(self) -> tuple[str, str]:
         """Scene and take: the recorder's, else the camera's."""
-        for own in (*(p.sound for p in self.pairings), self.picture):
-            scene, take = told_of(own)
-            if scene:
-                return scene, take
-        return "", ""
+        return told_slate([*(p.sound for p in self.pairings), self.picture])
 
 
 def items(session: Session, day: Day) -> list[Item]:

@@ -8,7 +8,7 @@ from flask import Blueprint, redirect, request, url_for
 from flask.typing import ResponseReturnValue
 
 from vesk.actions import correct, standing
-from vesk.actions.intake import facts_of, told_of
+from vesk.actions.intake import facts_of, told_slate
 from vesk.core.errors import RefusedError, StaleError, VeskError
 from vesk.jobs.tasks import ask_measure
 from vesk.store import pairings
@@ -45,7 +45,7 @@ def _show(pairing_id: int, *, status: int = 200, problem: str = "", said: str = 
         if len(facts.track_names) == facts.channels
         else tuple(f"channel {n + 1}" for n in range(facts.channels))
     )
-    scene, take = told_of(now.sound)
+    scene, take = told_slate([now.sound, now.picture])
     return render(
         "bench/page.html",
         "bench/_bench.html",

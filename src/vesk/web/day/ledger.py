@@ -8,7 +8,7 @@ from fractions import Fraction
 from sqlmodel import Session
 
 from vesk.actions import standing
-from vesk.actions.intake import told_of
+from vesk.actions.intake import told_slate
 from vesk.actions.placing import Placed, place_recordings
 from vesk.actions.standing import CHECKED, SET_ASIDE, UNPAIRED, Standing
 from vesk.core.timecode import FrameRate, Timecode
@@ -71,11 +71,8 @@ class Row:
 
 
 def _slate(recording: Recording, now: Standing | None) -> str:
-    for own in ([now.sound] if now else []) + [recording]:
-        scene, take = told_of(own)
-        if scene:
-            return f"{scene} / {take}" if take else scene
-    return "—"
+    scene, take = told_slate([now.sound, recording] if now else [recording])
+    return " / ".join(filter(None, (scene, take))) or "—"
 
 
 def rows(session: Session, day: Day) -> list[Row]:
