@@ -8,6 +8,7 @@ import sys
 from pathlib import Path
 from typing import Any
 
+from vesk.core.errors import TimecodeError
 from vesk.core.timecode import FrameRate
 from vesk.settings import from_environment
 
@@ -19,7 +20,14 @@ def json_option(parser: argparse.ArgumentParser) -> None:
 
 def rate_option(parser: argparse.ArgumentParser) -> None:
     """Add ``--fps``."""
-    parser.add_argument("--fps", type=FrameRate.parse, metavar="R", help="the day's frame rate: 25, 23.976, 29.97 DF")
+    parser.add_argument("--fps", type=_rate, metavar="R", help="the day's frame rate: 25, 23.976, 29.97 DF")
+
+
+def _rate(text: str) -> FrameRate:
+    try:
+        return FrameRate.parse(text)
+    except TimecodeError as error:
+        raise argparse.ArgumentTypeError(str(error)) from None
 
 
 def tell(text: str) -> None:

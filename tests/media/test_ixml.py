@@ -1,0 +1,63 @@
+"""iXML: written and read back whole, and harmless when it is not."""
+
+from fractions import Fraction
+
+import pytest
+from hypothesis import given
+from hypothesis import strategies as st
+
+from vesk.media import ixml
+from vesk.media.facts import Facts
+
+TEXT = st.text(st.characters(blacklist_categories=("Cs", "Cc")), max_size=20).map(str.strip)
+
+
+@given(
+    scene=TEXT, take=TEXT, note=TEXT, names=st.lists(TEXT, max_size=5), drop=st.booleans(), circled=st.booleans(),
+    rate=st.sampled_from([None, Fraction(25), Fraction(24_000, 1001), Fraction(30_000, 1001)]),
+    family=st.sampled_from([("", "", ""), ("F1", "2", "3")]),
+)  # fmt: skip
+def test_what_is_written_is_read(scene, take, note, names, drop, circled, rate, family):
+    info = ixml.IXml(
+        scene=scene, take=take, note=note, circled=circled, track_names=tuple(names), timecode_rate=rate,
+        drop=drop and rate is not None, family=family[0], family_index=family[1], family_size=family[2],
+    )  # fmt: skip
+    assert ixml.parse(ixml.build(info, sample_rate=48_000, time_reference=1 << 33)) == info
+
+
+@pytest.mark.parametrize(
+    "text",
+    [
+        "", "   ", "not xml", "<BWFXML>", '<!DOCTYPE x [<!ENTITY a "aaaa">]><BWFXML>&a;</BWFXML>',
+        '<BWFXML><!ENTITY b SYSTEM "file:///etc/passwd"></BWFXML>',
+    ],
+)  # fmt: skip
+def test_what_is_none_or_could_harm_is_passed_over(text):
+    assert ixml.parse(text) is None
+
+
+@pytest.mark.parametrize("written", ["25/0", "fast", "1/3", "-25"])
+def test_a_rate_that_cannot_be_is_not_invented(written):
+    text = f"<BWFXML><SPEED><TIMECODE_RATE>{written}</TIMECODE_RATE></SPEED></BWFXML>"
+    assert ixml.parse(text).timecode_rate is None
+
+
+def test_tracks_come_by_their_channel_and_odd_ones_do_no_harm():
+    text = (
+        "<BWFXML><TRACK_LIST><TRACK><CHANNEL_INDEX>2</CHANNEL_INDEX><NAME>boom</NAME></TRACK>"
+        "<TRACK><CHANNEL_INDEX>1</CHANNEL_INDEX><NAME>mix</NAME></TRACK>"
+        "<TRACK><CHANNEL_INDEX>x</CHANNEL_INDEX><NAME>odd</NAME></TRACK></TRACK_LIST></BWFXML>"
+    )
+    assert ixml.parse(text).track_names == ("mix", "boom")
+
+
+def test_facts_survive_the_database():
+    facts = Facts(
+        kind="sound", container="wav", duration=Fraction(1, 3), timecode_rate=Fraction(24_000, 1001), drop=False,
+        track_names=("a", "b"), remarks=("odd",), family="F", family_index="1", origins={"scene": "iXML"},
+    )  # fmt: skip
+    assert Facts.from_json(facts.as_json()) == facts
+    older = facts.as_json()
+    for name in ("family", "family_index", "family_size"):  # as written before these were known
+        del older[name]
+    assert Facts.from_json(older).family == ""

@@ -1,0 +1,90 @@
+"""Walking a folder: every file once, odd names whole, nothing outside, paperwork only when asked."""
+
+import os
+
+import pytest
+
+from vesk.core.errors import MediaError
+from vesk.media import paperwork, scan
+from vesk.media.checksum import fast_hash
+
+
+@pytest.fixture
+def folder(tmp_path):
+    root = tmp_path / "media"
+    (root / "A cam" / "deep").mkdir(parents=True)
+    for name in ("A cam/one.mov", "A cam/deep/two.mov", "A cam/.hidden.mov", "report.csv", "notes.txt"):
+        (root / name).write_bytes(b"x")
+    return root
+
+
+def test_every_file_once_in_a_settled_order(folder):
+    assert [scan.shown(item.path, folder) for item in scan.walk(folder)] == ["A cam/one.mov", "A cam/deep/two.mov"]
+    assert "report.csv" in [item.path.name for item in scan.walk(folder, paperwork=True)]
+
+
+@pytest.mark.parametrize(
+    "name",
+    [b"sp ace.mov", b"quo\"te'.mov", b"new\nline.mov", b"bad\xff\xfe.mov", "\u202etxt.mov".encode(), b"--rm.mov"],
+)  # fmt: skip
+def test_odd_names_are_shown_whole_and_once(folder, name):
+    path = os.path.join(os.fsencode(folder), name)  # noqa: PTH118 - a name that is no text
+    with open(path, "wb") as file:  # noqa: PTH123
+        file.write(b"x")
+    shown = [scan.shown(item.path, folder) for item in scan.walk(folder)]
+    assert len(shown) == 3
+    (own,) = [text for text in shown if not text.startswith("A cam")]
+    own.encode("utf-8")  # can be stored and printed
+    assert "\\udcff\\udcfe" in own if b"\xff" in name else own == name.decode()
+
+
+def test_nothing_outside_is_reached(folder, tmp_path):
+    secret = tmp_path / "secret.mov"
+    secret.write_bytes(b"s")
+    (folder / "away.mov").symlink_to(secret)
+    (folder / "near.mov").symlink_to(folder / "A cam" / "one.mov")
+    (folder / "round").symlink_to(folder)  # a link to a folder is not walked: no endless way
+    found = {item.path.name: item.problem for item in scan.walk(folder)}
+    assert "leads out of the folder" in found["away.mov"]
+    assert found["near.mov"] == ""
+    assert len(found) == 4
+    with pytest.raises(MediaError, match="outside the folders"):
+        scan.allowed(tmp_path, (folder,))
+    with pytest.raises(MediaError, match="outside the folders"):
+        scan.allowed(folder / ".." / "secret", (folder,))
+    with pytest.raises(MediaError, match="no such folder"):
+        scan.allowed(folder / "gone", (folder,))
+    assert scan.allowed(folder / "A cam", (folder,)) == (folder / "A cam").resolve()
+
+
+@pytest.mark.parametrize(
+    ("data", "text"),
+    [
+        ("Größe".encode(), "Größe"), ("Größe".encode("utf-8-sig"), "Größe"), ("Größe".encode("utf-16"), "Größe"),
+        ("Größe".encode("latin-1"), "Größe"),
+    ],
+)  # fmt: skip
+def test_text_is_read_however_it_was_saved(data, text):
+    assert paperwork.decode(data) == text
+
+
+def test_what_is_too_large_for_a_report_is_not_read(tmp_path):
+    path = tmp_path / "huge.csv"
+    with path.open("wb") as file:
+        file.truncate(paperwork.MOST_BYTES + 1)
+    with pytest.raises(MediaError, match="larger than any report"):
+        paperwork.read_text(path)
+    with pytest.raises(MediaError, match="cannot be opened"):
+        paperwork.read_text(tmp_path / "gone.csv")
+
+
+def test_a_hash_knows_content_wherever_it_lies(tmp_path):
+    one, other = tmp_path / "a", tmp_path / "b"
+    data = os.urandom(300_000)
+    one.write_bytes(data)
+    other.write_bytes(data)
+    assert fast_hash(one) == fast_hash(other)
+    other.write_bytes(data[:-1] + bytes([data[-1] ^ 1]))
+    assert fast_hash(one) != fast_hash(other)
+    other.write_bytes(data + b"x")
+    assert fast_hash(one) != fast_hash(other)

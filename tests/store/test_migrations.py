@@ -1,0 +1,52 @@
+"""The schema goes up and down over rows as a day has them, and is what the tables say."""
+
+from alembic import command
+from alembic.autogenerate import compare_metadata
+from alembic.migration import MigrationContext
+from sqlalchemy import create_engine, text
+from sqlmodel import SQLModel
+from tests.paper_day import paper_day, picture, sound
+
+from vesk.actions import day_joined
+from vesk.media.facts import Facts
+from vesk.store import migrate, overrides, recordings
+from vesk.store.tables import Pairing, StrikeRow
+
+
+def test_the_migrated_schema_is_the_one_the_tables_describe(settings, db):
+    engine = create_engine(settings.sqlalchemy_url)
+    with engine.connect() as connection:
+        own = {"include_name": lambda name, kind, _parents: kind != "table" or name in SQLModel.metadata.tables}
+        context = MigrationContext.configure(connection, opts=own)
+        found = compare_metadata(context, SQLModel.metadata)
+    engine.dispose()
+    kept = [change for change in found if not str(change[0]).startswith("modify_") and change[0] != "remove_constraint"]
+    assert kept == []
+
+
+def test_going_down_takes_joined_recordings_apart_and_keeps_every_file(settings, db):
+    files = {f"E/clip{n:04}.mov": picture("", 600, channels=0) for n in (1, 2)}
+    day = paper_day(db, {**files, "S1/a.wav": sound("09:00:00:00")})
+    (run,) = day_joined.join_day(db, settings, day)
+    overrides.put(db, run.id, "scene", "9", by="me")
+    other = next(row for row in recordings.of_day(db, day.id) if row.name == "a.wav")
+    assert Facts.from_json(run.facts).frames == 30_000
+    db.add(StrikeRow(recording_id=run.id, how="seen", kind="clap", frame=3, likely=2.0))
+    db.add(Pairing(day_id=day.id, picture_id=run.id, sound_id=other.id, offset=0))
+    db.commit()
+    db.close()
+    made = migrate.config(settings.sqlalchemy_url)
+    command.downgrade(made, "0005")
+    engine = create_engine(settings.sqlalchemy_url)
+    with engine.connect() as connection:
+        names = [row[0] for row in connection.execute(text("SELECT name FROM recording ORDER BY path"))]
+        counts = [
+            connection.execute(text(f"SELECT count(*) FROM {table}")).scalar()  # noqa: S608 - names from here
+            for table in ("pairing", "strike", "override")
+        ]
+    assert names == ["clip0001.mov", "clip0002.mov", "a.wav"]
+    assert counts == [0, 0, 0]
+    command.upgrade(made, "head")
+    with engine.connect() as connection:
+        assert connection.execute(text("SELECT count(*) FROM recording WHERE part_of IS NULL")).scalar() == 3
+    engine.dispose()
