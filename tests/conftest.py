@@ -125,7 +125,7 @@ def cluster_url() -> Iterator[Any]:
 
     own = cluster.place(PROJECT / "var" / "test")
     cluster.make(own)
-    cluster.start(own)
+    cluster.start(own, durable=False)
     cluster.ensure_database(own, "template_vesk")
     migrate.to_head(own.url("template_vesk").replace("postgresql://", "postgresql+psycopg://"))
     yield own.url

@@ -134,8 +134,11 @@ def answers(cluster: Cluster) -> bool:
         return False
 
 
-def start(cluster: Cluster, *, tell: Callable[[str], None] = lambda _: None) -> None:
-    """Start the server unless it runs; an old one that is still dying is waited for."""
+def start(cluster: Cluster, *, tell: Callable[[str], None] = lambda _: None, durable: bool = True) -> None:
+    """Start the server unless it runs; an old one that is still dying is waited for.
+
+    Without `durable` nothing waits for the disk: for databases that are thrown away.
+    """
     problem = ""
     for attempt in range(20):
         if running(cluster):
@@ -149,6 +152,8 @@ def start(cluster: Cluster, *, tell: Callable[[str], None] = lambda _: None) -> 
             f"-p {port} -c listen_addresses=127.0.0.1 -c unix_socket_directories='' -c max_connections=120"
             " -c shared_buffers=64MB"
         )
+        if not durable:
+            options += " -c fsync=off -c synchronous_commit=off -c full_page_writes=off"
         done = _as_account([
             str(bin_folder() / "pg_ctl"), "-D", str(cluster.data), "-w", "-t", "30", "-l", str(cluster.log),
             "-o", options, "start",

@@ -16,7 +16,7 @@ def open_one(session: Session, *, day_id: int, kind: str, subject_id: int, what:
     query = select(Progress).where(Progress.day_id == day_id, Progress.kind == kind, Progress.subject_id == subject_id)
     row = session.exec(query).first() or Progress(day_id=day_id, kind=kind, subject_id=subject_id, what=what)
     row.what, row.state, row.problem, row.stop, row.done, row.total = what, "waiting", "", False, 0, 0
-    row.changed_at = datetime.now(UTC)
+    row.opened_at = row.changed_at = datetime.now(UTC)
     session.add(row)
     session.flush()
     return row

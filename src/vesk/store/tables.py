@@ -305,4 +305,5 @@ class Progress(SQLModel, table=True):
     state: str = "waiting"
     problem: str = ""
     stop: bool = False
+    opened_at: datetime = Field(default_factory=_now, sa_column=_moment())
     changed_at: datetime = Field(default_factory=_now, sa_column=_moment())

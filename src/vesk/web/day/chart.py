@@ -5,10 +5,12 @@ from __future__ import annotations
 from collections.abc import Mapping
 from dataclasses import dataclass
 from fractions import Fraction
+from itertools import accumulate
 
 from vesk.actions.placing import Placed
 from vesk.core.timecode import FrameRate, Timecode
 from vesk.core.verdict.words import duration
+from vesk.media.joined import RUN
 from vesk.store.tables import Recording, Source
 
 WIDTH, LEFT, RIGHT = 1236, 116, 30
@@ -20,7 +22,7 @@ _LABEL = 58  # pixels a time needs
 
 @dataclass(frozen=True, slots=True)
 class Block:
-    """A recording on its lane, pixels."""
+    """A recording on its lane, pixels; `joints` are where one file of a run goes over into the next."""
 
     x: float
     width: float
@@ -28,6 +30,7 @@ class Block:
     title: str
     href_id: int | None
     state: str
+    joints: tuple[float, ...] = ()
 
 
 @dataclass(frozen=True, slots=True)
@@ -114,7 +117,8 @@ def chart(
             label = f"{Timecode.at(place.start, clock)}{' by sound' if place.by_sound else ''}"
             took = f", took {duration(float(place.took))}" if row.took is not None else ""
             title = f"{row.name}, {label}, {duration(float(row.duration))}{took}, {state}"
-            blocks.append(Block(x, width, row, title, pairing, state))
+            joints = tuple(axis.x(place.start + at) for at in _joints(row))
+            blocks.append(Block(x, width, row, title, pairing, state, joints))
         lanes.append(Lane(TOP + index * LANE, source, blocks))
     times, last = [], -1e9
     for (start, _), x in zip(axis.runs, axis.starts, strict=True):
@@ -125,3 +129,10 @@ def chart(
     for (_, stop), (start, _), x in zip(axis.runs[:-1], axis.runs[1:], axis.starts[1:], strict=True):
         folds.append((x - axis.fold, axis.fold, duration(float(start - stop))))
     return Chart(WIDTH, TOP + len(sources) * LANE + 4, lanes, times, folds)
+
+
+def _joints(row: Recording) -> list[Fraction]:
+    """Return how far into a run each of its files but the first begins, seconds."""
+    if row.joined != RUN:
+        return []
+    return list(accumulate(Fraction(member["facts"]["duration"]) for member in row.members[:-1]))

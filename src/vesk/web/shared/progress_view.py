@@ -8,6 +8,7 @@ from sqlmodel import Session
 
 from vesk.store import progress
 from vesk.store.progress import OPEN
+from vesk.store.tables import Progress
 
 
 @dataclass(frozen=True, slots=True)
@@ -32,9 +33,7 @@ def progress_line(session: Session, day_id: int) -> ProgressLine:
     rows = progress.of_day(session, day_id)
     running = [row for row in rows if row.state == "running"]
     still = [row for row in rows if row.state in OPEN]
-    # A batch is everything that changed since the last time nothing was open.
-    begun = min((row.id or 0 for row in still), default=0)
-    batch = [row for row in rows if (row.id or 0) >= begun] if still else rows
+    batch = _batch(rows)
     ended = [row for row in batch if row.state not in OPEN]
     text = ""
     if still:
@@ -46,3 +45,16 @@ def progress_line(session: Session, day_id: int) -> ProgressLine:
     newest = max((row.changed_at.timestamp() for row in over), default=0)
     stamp = f"{len(rows)}-{len(over)}-{newest:.3f}"
     return ProgressLine(text, len(ended), len(batch), bool(still), failed, stamp)
+
+
+def _batch(rows: list[Progress]) -> list[Progress]:
+    """Return the pieces of work since the last time nothing was open; all where nothing is."""
+    still = [row for row in rows if row.state in OPEN]
+    if not still:
+        return rows
+    begun = min(row.opened_at for row in still)
+    # What ended after that was open together with it, and may have been opened before.
+    for row in sorted(rows, key=lambda row: row.changed_at, reverse=True):
+        if row.state not in OPEN and row.changed_at >= begun:
+            begun = min(begun, row.opened_at)
+    return [row for row in rows if row.opened_at >= begun]

@@ -16,6 +16,7 @@ _ADDED = (
     ("recording", sa.Column("joined_why", sa.String(), nullable=False, server_default="")),
     ("recording", sa.Column("joined_by", sa.String(), nullable=False, server_default="")),
     ("recording", sa.Column("part_of", sa.Integer(), sa.ForeignKey("recording.id"), nullable=True, index=True)),
+    ("progress", sa.Column("opened_at", sa.DateTime(timezone=True), nullable=False, server_default=sa.func.now())),
     ("day", sa.Column("patterns", postgresql.JSONB(), nullable=False, server_default="[]")),
     ("source", sa.Column("rate", sa.String(), nullable=False, server_default="")),
     ("source", sa.Column("position", sa.Integer(), nullable=False, server_default="0")),
