@@ -97,7 +97,7 @@ def test_from_the_day_to_a_delivered_file(page: Page, served, settings, db):
         link.click()
     path = download.value.path()
     header = wave.read_header(path)
-    assert (header.samples, header.channels) == (180 * 48_000, 2)
+    assert (header.samples, header.channels) == (180 * 48_000, 1)
     assert header.bext.time_reference == ((10 * 60 + 2) * 60 + 47) * 48_000 + 19 * 1920
     assert "<SCENE>32</SCENE>" in header.ixml
     sound, _ = soundfile.read(path, always_2d=True)

@@ -51,25 +51,39 @@ def find_partners(
     if not one.facts.channels:
         return []
     one.ensure_heard()
-    ranked: list[tuple[float, str, float]] = []
+    ranked: list[tuple[float, str, _Place]] = []
     for count, (name, other) in enumerate(others.items()):
         if not report(count, len(others)):
             return []
         best = _rough(one, other)
-        if best is not None and best[0] >= WORTH:
-            ranked.append((best[0], name, best[1]))
+        if best is not None and best.height >= WORTH:
+            ranked.append((best.height, name, best))
     found = []
-    for _, name, offset in sorted(ranked, reverse=True)[:MOST_MEASURED]:
+    for _, name, place in sorted(ranked, key=lambda item: item[:2], reverse=True)[:MOST_MEASURED]:
         picture, sound = (one, others[name]) if one.facts.kind == PICTURE else (others[name], one)
-        result = measuring.measure_by_sound(picture, sound, proposal_s=offset)
-        if result.decision == MATCHED and result.line is not None:
+        # The channels that look alike first: most places are none, and to be sure of that with all of them takes long.
+        result = measuring.measure_by_sound(picture, sound, proposal_s=place.offset_s, channels=place.channels)
+        if result.decision != MATCHED:
+            continue
+        whole = measuring.measure_by_sound(picture, sound, proposal_s=place.offset_s)
+        result = whole if whole.decision == MATCHED else result
+        if result.line is not None:
             keys = (key, name) if one.facts.kind == PICTURE else (name, key)
             found.append(FoundBySound(*keys, result))
     return found
 
 
-def _rough(one: Located, other: Located) -> tuple[float, float] | None:
-    """Return height and offset of the best place by onsets, over the first channels of each that can be heard."""
+@dataclass(frozen=True, slots=True)
+class _Place:
+    """Where one recording could belong on another: how high that stands out, seconds, channels of picture and sound."""
+
+    height: float
+    offset_s: float
+    channels: tuple[int, int]
+
+
+def _rough(one: Located, other: Located) -> _Place | None:
+    """Return the best place by onsets, over the first channels of each that can be heard."""
     if not other.facts.channels:
         return None
     try:
@@ -77,14 +91,14 @@ def _rough(one: Located, other: Located) -> tuple[float, float] | None:
     except MediaError:
         return None
     picture, sound = (one, other) if one.facts.kind == PICTURE else (other, one)
-    best: tuple[float, float] | None = None
+    best: _Place | None = None
     for own in _some(cache.matching_channels(picture.facts, picture.kept)):
         for channel in _some(cache.matching_channels(sound.facts, sound.kept)):
             candidates = search(
                 cache.hearing(picture.kept, own).features, cache.hearing(sound.kept, channel).features, most=1
             )
-            if candidates and (best is None or candidates[0].score > best[0]):
-                best = (candidates[0].score, candidates[0].offset_s)
+            if candidates and (best is None or candidates[0].score > best.height):
+                best = _Place(candidates[0].score, candidates[0].offset_s, (own, channel))
     return best
 
 
