@@ -8,10 +8,12 @@ from dataclasses import dataclass
 from datetime import date
 from pathlib import Path
 
-from sqlmodel import Session, select
+from sqlmodel import Session, col, select
 
 from vesk.actions.watching import growing
 from vesk.core.errors import MediaError, RefusedError
+from vesk.core.intake.devices import Made, Proposed, assign, letters_of
+from vesk.core.intake.naming import DEFAULT_PATTERNS, read_name
 from vesk.core.timecode import FrameRate
 from vesk.core.tolerance import Tolerance
 from vesk.media import checksum, probe, scan
@@ -112,7 +114,7 @@ def take_in(session: Session, settings: Settings, day: Day, report: Report = lam
             elif path not in seen:
                 row.state, row.problem = "vanished", _VANISHED.format(path=path)
                 session.add(row)
-    _assign_sources(session, day_id)
+    _assign_sources(session, day)
     rows = recordings.files_of_day(session, day_id)
     ready = tuple(row.id or 0 for row in rows if row.state == "ready")
     result = TakenIn(ready, new, sum(r.state == "unreadable" for r in rows), sum(r.state == "vanished" for r in rows))
@@ -166,45 +168,65 @@ def told_slate(rows: Sequence[Recording]) -> tuple[str, str]:
     return "", ""
 
 
-def propose_tag(folder: str, kind: str, taken: set[str]) -> str:
-    """Propose a source's short tag from its folder's name.
+def propose_tag(folder: str, kind: str, taken: set[str], letters: str = "") -> str:
+    """Propose a source's short tag: a camera's by its reel, else by its folder's name.
 
     Examples
     --------
     >>> propose_tag("A006 main camera", "picture", set()), propose_tag("S1 sound roll 6", "sound", set())
     ('A', 'S1')
+    >>> propose_tag("all of it", "picture", {"A"}, "B")
+    'B'
     """
     first = folder.split(maxsplit=1)[0] if folder.split() else ""
     roll = _CAMERA_ROLL.fullmatch(first)
-    wanted = first if len(first) <= 3 else ""
+    wanted = first if len(first) <= 3 and first.isalnum() else ""
     if kind == PICTURE and roll:
         wanted = roll[1].upper()
+    if kind == PICTURE and letters:
+        wanted = letters
     if not wanted or wanted in taken:
         pool = (chr(ord("A") + n) for n in range(26)) if kind == PICTURE else (f"S{n}" for n in range(1, 100))
         wanted = next((tag for tag in pool if tag not in taken), f"{kind[0].upper()}{len(taken) + 1}")
     return wanted
 
 
-def _assign_sources(session: Session, day_id: int) -> None:
-    """Give every recording without a source the one of its folder, made if it is new."""
-    present = list(session.exec(select(Source).where(Source.day_id == day_id)))
-    by_folder = {(source.folder, source.kind): source for source in present}
-    taken = {source.tag for source in present}
-    for row in recordings.files_of_day(session, day_id):
-        if row.source_id is not None or row.state != "ready":
-            continue
-        parts = Path(row.path).parts
-        folder = parts[0] if len(parts) > 1 else "."
-        source = by_folder.get((folder, row.kind))
-        if source is None:
-            tag = propose_tag(folder, row.kind, taken)
-            words = folder.split(maxsplit=1)
-            name = words[1] if len(words) > 1 else folder
-            source = Source(day_id=day_id, tag=tag, name=name, kind=row.kind, folder=folder)
-            taken.add(tag)
-            by_folder[folder, row.kind] = source
-            session.add(source)
-            session.flush()
-        row.source_id = source.id
+def made_by(path: str, facts: Facts, patterns: Sequence[str]) -> Made:
+    """Return what a file tells of the device that made it."""
+    parts = Path(path).parts
+    roll = facts.tape or read_name(Path(path).stem, patterns).get("roll", "")
+    folder = parts[0] if len(parts) > 1 else "."
+    return Made(folder, facts.kind, facts.camera or facts.originator, letters_of(roll))
+
+
+def source_name(folder: str) -> str:
+    """Return what a source is called at first: its folder's words after the tag."""
+    words = folder.split(maxsplit=1)
+    return words[1] if len(words) > 1 else folder
+
+
+def _assign_sources(session: Session, day: Day) -> None:
+    """Give every recording without a source one: that of its device, made if it is new."""
+    day_id = day.id or 0
+    patterns = tuple(day.patterns) or DEFAULT_PATTERNS
+    rows = [row for row in recordings.files_of_day(session, day_id) if row.facts]
+    sources = list(session.exec(select(Source).where(Source.day_id == day_id).order_by(col(Source.id))))
+    proposed = [
+        Proposed(
+            source.folder, source.kind,
+            [made_by(row.path, facts_of(row), patterns) for row in rows if row.source_id == source.id],
+        )
+        for source in sources
+    ]  # fmt: skip
+    fresh = [row for row in rows if row.source_id is None and row.state == "ready"]
+    given = assign([made_by(row.path, facts_of(row), patterns) for row in fresh], proposed)
+    for one in proposed[len(sources) :]:
+        tag = propose_tag(one.folder, one.kind, {source.tag for source in sources}, one.letters)
+        source = Source(day_id=day_id, tag=tag, name=source_name(one.folder), kind=one.kind, folder=one.folder)
+        sources.append(source)
+        session.add(source)
+    session.flush()
+    for row, index in zip(fresh, given, strict=True):
+        row.source_id = sources[index].id
         session.add(row)
     session.flush()

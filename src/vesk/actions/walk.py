@@ -9,7 +9,7 @@ from fractions import Fraction
 from pathlib import Path
 from typing import Any
 
-from vesk.actions.intake import propose_tag
+from vesk.actions.intake import made_by, propose_tag
 from vesk.actions.joining import Joined, joined_path, runs_among, sets_among
 from vesk.actions.judging import Measured, judged, measure_pair, with_rivals
 from vesk.actions.known import DayKnown, know_day
@@ -17,6 +17,8 @@ from vesk.actions.known_recording import Item
 from vesk.actions.located import Located, join, locate
 from vesk.actions.searching import find_partners
 from vesk.core.errors import MediaError
+from vesk.core.intake.devices import Proposed, assign
+from vesk.core.intake.naming import DEFAULT_PATTERNS
 from vesk.core.intake.reports import Report
 from vesk.core.pairing.by_timecode import Proposal, Unpaired, pair_by_timecode
 from vesk.core.timecode import FrameRate, wrap_day
@@ -190,13 +192,10 @@ def _usual_rate(recordings: list[Located]) -> FrameRate:
 
 
 def _tags(found: dict[str, Located]) -> dict[str, str]:
-    by_folder: dict[tuple[str, str], str] = {}
-    for name, one in found.items():
-        parts = Path(name).parts
-        key = (parts[0] if len(parts) > 1 else ".", one.facts.kind)
-        if key not in by_folder:
-            by_folder[key] = propose_tag(key[0], one.facts.kind, set(by_folder.values()))
-    return {
-        name: by_folder[Path(name).parts[0] if len(Path(name).parts) > 1 else ".", one.facts.kind]
-        for name, one in found.items()
-    }
+    """Return a source's tag for every file, as intake proposes them."""
+    proposed: list[Proposed] = []
+    given = assign([made_by(name, one.facts, DEFAULT_PATTERNS) for name, one in found.items()], proposed)
+    tags: list[str] = []
+    for one in proposed:
+        tags.append(propose_tag(one.folder, one.kind, set(tags), one.letters))
+    return {name: tags[index] for name, index in zip(found, given, strict=True)}

@@ -1,0 +1,110 @@
+"""Which files one device made: by folder, by what they say of the device, by reel."""
+
+from __future__ import annotations
+
+import re
+from collections.abc import Iterable
+from dataclasses import dataclass, field
+
+_LETTERS = re.compile(r"([A-Za-z]{1,3})[-_ ]?\d+.*|([A-Za-z])")
+
+
+@dataclass(frozen=True, slots=True)
+class Made:
+    """What a file tells of who made it.
+
+    Attributes
+    ----------
+    folder : str
+        The first folder below the day's; ``.`` where it lies in none.
+    kind : str
+        ``picture`` or ``sound``.
+    device : str
+        The camera or recorder as the file names it; empty when it does not.
+    letters : str
+        Those that its reel begins with; empty without.
+    """
+
+    folder: str
+    kind: str
+    device: str = ""
+    letters: str = ""
+
+
+@dataclass(slots=True)
+class Proposed:
+    """A source: the folder it began with, its kind, and what its files tell."""
+
+    folder: str
+    kind: str
+    files: list[Made] = field(default_factory=list)
+
+    @property
+    def letters(self) -> str:
+        """Those of its reels; empty where they begin with several, or with none."""
+        found = {one.letters for one in self.files if one.letters}
+        return found.pop() if len(found) == 1 else ""
+
+    def contradicts(self, one: Made) -> bool:
+        """Say whether a file tells of another device than these, and is like none of them.
+
+        Like none: a person may have put files of two devices into one source.
+        """
+        apart = [_differ(one.device, other.device) or _differ(one.letters, other.letters) for other in self.files]
+        alike = [_agree(one.device, other.device) or _agree(one.letters, other.letters) for other in self.files]
+        return any(apart) and not any(same and not far for same, far in zip(alike, apart, strict=True))
+
+
+def letters_of(roll: str) -> str:
+    """Return the letters that a reel begins with, as capitals.
+
+    Examples
+    --------
+    >>> letters_of("A006"), letters_of("SR06"), letters_of("b"), letters_of("2027-03-18")
+    ('A', 'SR', 'B', '')
+    """
+    found = _LETTERS.fullmatch(roll.strip())
+    return (found[1] or found[2]).upper() if found else ""
+
+
+def assign(files: Iterable[Made], sources: list[Proposed]) -> list[int]:
+    """Give every file a source; `sources` grows by those that are new.
+
+    A file belongs to the source of its folder, unless it tells of another device than that one's files do: then two
+    were filed as one. A camera's further cards, in folders of their own, are known by their reel's letters.
+
+    Parameters
+    ----------
+    files : iterable of Made
+    sources : list of Proposed
+        Those that are known already; new ones are appended.
+
+    Returns
+    -------
+    list of int
+        For every file the index of its source.
+    """
+    given = []
+    for one in files:
+        mine = [n for n, source in enumerate(sources) if source.kind == one.kind and not source.contradicts(one)]
+        by_folder = [n for n in mine if sources[n].folder == one.folder]
+        by_reel = [n for n in mine if one.kind == "picture" and one.letters and _has(sources[n], one)]
+        chosen = next(iter(by_folder + by_reel), None)
+        if chosen is None:
+            sources.append(Proposed(one.folder, one.kind))
+            chosen = len(sources) - 1
+        sources[chosen].files.append(one)
+        given.append(chosen)
+    return given
+
+
+def _has(source: Proposed, one: Made) -> bool:
+    return any(other.letters == one.letters for other in source.files)
+
+
+def _agree(one: str, other: str) -> bool:
+    return bool(one) and one == other
+
+
+def _differ(one: str, other: str) -> bool:
+    return bool(one and other and one != other)
