@@ -14,7 +14,7 @@ from vesk.media.peaks import PeaksBuilder, read_peaks
 from vesk.media.working import SpilledRows
 
 FS = 48_000
-PIXELS = {"mjpeg": "yuvj420p", "prores_ks": "yuv422p10le"}
+PIXELS = {"mjpeg": "yuvj420p", "prores_ks": "yuv422p10le", "dnxhd": "yuv422p"}
 CLICK = 31_000  # sample at which each stream clicks
 
 
@@ -28,12 +28,15 @@ def make(path, sounds, *, container, picture="mpeg2video", codec="pcm_s16le", la
     """Write one second of picture and a sound stream for each of `sounds`, `late` samples after the picture."""
     with av.open(str(path), "w", format=container) as out:
         video = out.add_stream(picture, rate=25)
-        video.width, video.height, video.pix_fmt = 64, 48, PIXELS.get(picture, "yuv420p")
+        wide, high = (256, 144) if picture == "dnxhd" else (64, 48)
+        video.width, video.height, video.pix_fmt = wide, high, PIXELS.get(picture, "yuv420p")
+        if picture == "dnxhd":
+            video.options = {"profile": "dnxhr_lb"}
         if picture == "mpeg2video":
             video.bit_rate = 2_000_000
         streams = [out.add_stream(codec, rate=FS, layout=layout) for _ in sounds]
         for k in range(50):
-            frame = av.VideoFrame.from_ndarray(np.full((48, 64, 3), k * 5, np.uint8), format="rgb24")
+            frame = av.VideoFrame.from_ndarray(np.full((high, wide, 3), k * 5, np.uint8), format="rgb24")
             frame.pts, frame.time_base = k, Fraction(1, 25)
             out.mux(video.encode(frame.reformat(format=video.pix_fmt)))
             for stream, sound in zip(streams, sounds, strict=True):
@@ -67,7 +70,7 @@ def test_each_mono_stream_is_a_channel_in_its_order(tmp_path):
     [
         ("a.mxf", "mxf", "mpeg2video", "pcm_s16le"), ("a.avi", "avi", "mjpeg", "pcm_s16le"),
         ("a.mp4", "mp4", "libx264", "aac"), ("a.mov", "mov", "libx264", "aac"),
-        ("a.mov", "mov", "prores_ks", "pcm_s16le"),
+        ("a.mov", "mov", "prores_ks", "pcm_s16le"), ("a.mxf", "mxf", "dnxhd", "pcm_s16le"),
     ],
 )  # fmt: skip
 def test_sound_is_true_to_the_sample_in(tmp_path, name, container, picture, codec):
