@@ -2,7 +2,9 @@
 
 from __future__ import annotations
 
+import fcntl
 import itertools
+import json
 import os
 import shutil
 import subprocess
@@ -99,16 +101,31 @@ def make_shoot(scenario_text: str | None, folder: Path, *, processes: int = 2, *
     return Shoot(out, shoot.truth(planned, chosen, out))
 
 
+def shared_shoot(name: str, tmp_path_factory: pytest.TempPathFactory, **hours: str) -> Shoot:
+    """Shoot a part of the demo's day once, for however many processes test at a time."""
+    together = os.environ.get("VESK_TEST_SHARED")
+    if not together:
+        return make_shoot(None, tmp_path_factory.mktemp(name), **hours)
+    folder = Path(together, name)
+    folder.mkdir(exist_ok=True)
+    told = folder / "truth.json"
+    with (folder / "lock").open("w") as lock:
+        fcntl.flock(lock, fcntl.LOCK_EX)  # the other process waits for what this one makes
+        if not told.exists():
+            told.write_text(json.dumps(make_shoot(None, folder, **hours).truth), encoding="utf-8")
+    return Shoot(folder / "media", json.loads(told.read_text(encoding="utf-8")))
+
+
 @pytest.fixture(scope="session")
 def ferry(tmp_path_factory: pytest.TempPathFactory) -> Shoot:
     """The demo day's morning: sources A, B and S1, all jammed."""
-    return make_shoot(None, tmp_path_factory.mktemp("ferry"), before="13:00:00")
+    return shared_shoot("ferry", tmp_path_factory, before="13:00:00")
 
 
 @pytest.fixture(scope="session")
 def afternoon(tmp_path_factory: pytest.TempPathFactory) -> Shoot:
     """The demo day after lunch: LTC, off-speed, no timecode, a machine that starts at zero and loses samples."""
-    return make_shoot(None, tmp_path_factory.mktemp("afternoon"), since="13:00:00")
+    return shared_shoot("afternoon", tmp_path_factory, since="13:00:00")
 
 
 @pytest.fixture(scope="session")
@@ -123,7 +140,7 @@ def cluster_url() -> Iterator[Any]:
     from vesk.services import cluster
     from vesk.store import migrate
 
-    own = cluster.place(PROJECT / "var" / "test")
+    own = cluster.place(Path(os.environ.get("VESK_TEST_VAR", PROJECT / "var" / "test")))
     cluster.make(own)
     cluster.start(own, durable=False)
     cluster.ensure_database(own, "template_vesk")
