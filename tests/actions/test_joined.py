@@ -12,8 +12,8 @@ from tests.conftest import PAL, make_shoot
 from vesk.actions import correct, day_joined, intake, measure, pairing, sources, standing, turnover
 from vesk.actions.conforming import conform
 from vesk.actions.walk import walk_folder
-from vesk.core.errors import RefusedError
-from vesk.store import overrides, pairings, recordings, turnovers
+from vesk.core.errors import RefusedError, StaleError
+from vesk.store import days, overrides, pairings, recordings, turnovers
 
 DEVICES = """
 [production]
@@ -217,6 +217,30 @@ def test_a_run_moves_with_its_files(db, settings, day):
     run = the(db, day, "REC0007-0009.wav")
     assert sources.move(db, settings, day, [run.id], to_tag="S9") == 1
     assert {row.source_id for row in recordings.parts_of(db, run.id)} == {the(db, day, run.name).source_id}
+
+
+def test_a_camera_that_serves_as_a_recorder_is_laid_on_the_others_pictures(db, settings, day):
+    run = the(db, day, "clip0101-0103.mov")
+    deck = next(one for one in days.sources(db, day.id) if one.id == run.source_id)
+    pairing.pair_by_sound(db, settings, run.id, lambda _done, _total: True)
+    before = {p.id for p in pairings.of_day(db, day.id)}
+    sources.serve_as(db, settings, deck.id, version=deck.version, kind="sound")
+    run = the(db, day, run.name)
+    assert (run.kind, run.facts["frames"], run.facts["samples"]) == ("sound", None, 28 * 48_000)
+    assert pairings.of_day(db, day.id) == []  # as a picture it is nobody's partner now
+    (found,) = pairing.pair_by_sound(db, settings, run.id, lambda _done, _total: True)
+    line = standing.of_pairing(db, found.id).found.line
+    assert line.offset_s == pytest.approx(-1.0, abs=0.05)
+    assert line.ppm == pytest.approx(38.0, abs=1.0)
+    with pytest.raises(StaleError):
+        sources.serve_as(db, settings, deck.id, version=1, kind="picture")
+    sources.serve_as(db, settings, deck.id, version=deck.version, kind="picture")
+    run = the(db, day, run.name)
+    assert (run.kind, run.facts["frames"]) == ("picture", 28 * 25)
+    assert {p.id for p in pairings.of_day(db, day.id)} == before  # what was found before is there again
+    recorder = next(one for one in days.sources(db, day.id) if one.tag == "M")
+    with pytest.raises(RefusedError, match="holds no picture"):
+        sources.serve_as(db, settings, recorder.id, version=recorder.version, kind="picture")
 
 
 def test_the_commands_know_runs_and_sets_too(rolled_on, tmp_path, cache):

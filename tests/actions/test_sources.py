@@ -104,6 +104,20 @@ def test_two_sources_become_one(db, settings, day):
     assert "moved X_01.wav to source S1" in [row.what for row in journal.of_day(db, day.id)]
 
 
+def test_what_cannot_serve_as_a_recorder_is_said_and_nothing_changes(db, settings):
+    day = paper_day(db, {"D/D001_001.mov": picture("09:00:00:00", channels=0, sample_rate=0)})
+    row = source(db, day, "D")
+    with pytest.raises(RefusedError, match=r"D001_001\.mov: it has no sound"):
+        sources.serve_as(db, settings, row.id, version=1, kind="sound")
+    with pytest.raises(RefusedError, match="a camera or a recorder"):
+        sources.serve_as(db, settings, row.id, version=1, kind="slate")
+    assert source(db, day, "D").kind == "picture"
+    own = picture("10:00:00:00", 3, samples=144_100).as_sound()
+    assert (own.kind, own.duration, own.fps, own.timecode_rate) == ("sound", Fraction(144_100, 48_000), None, 25)
+    assert own.start(days.rate_of(day))[0] == 36_000
+    assert own.as_sound() is own
+
+
 def test_patterns_read_names_and_a_wrong_one_changes_nothing(db, settings, day):
     day_known.set_patterns(db, settings, day, ["{roll}_{clip}", " {scene}_{take} ", ""])
     known = day_known.known_of_day(db, day).recordings

@@ -17,7 +17,7 @@ from vesk.core.intake.naming import DEFAULT_PATTERNS, read_name
 from vesk.core.timecode import FrameRate
 from vesk.core.tolerance import Tolerance
 from vesk.media import checksum, probe, scan
-from vesk.media.facts import PICTURE, Facts
+from vesk.media.facts import PICTURE, SOUND, Facts
 from vesk.media.guarded import guarded
 from vesk.settings import Settings
 from vesk.store import days, journal, recordings
@@ -139,11 +139,13 @@ def _read_into(row: Recording, item: scan.Found, day: Day) -> None:
         stat = item.path.stat()
         if row.state == "ready" and row.facts and (row.size, row.modified_ns) == (stat.st_size, stat.st_mtime_ns):
             return
+        serves = row.kind  # a camera may serve as a recorder
         # Kept also when it cannot be read: only then can be said later that it changed.
         row.size, row.modified_ns = stat.st_size, stat.st_mtime_ns
         facts = guarded(item.path, _READING_S, probe.read_facts, item.path)
+        facts = facts.as_sound() if serves == SOUND and facts.kind == PICTURE else facts
         row.content = checksum.fast_hash(item.path)
-    except (MediaError, OSError) as error:
+    except (MediaError, RefusedError, OSError) as error:
         reason = f"{error.reason}. {error.advice}" if isinstance(error, MediaError) else str(error)
         row.state, row.problem = "unreadable", f"{row.path}: {reason}".strip()
         return

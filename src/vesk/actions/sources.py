@@ -5,11 +5,17 @@ from __future__ import annotations
 import re
 from collections.abc import Sequence
 from fractions import Fraction
+from pathlib import Path
 
 from sqlmodel import Session
 
-from vesk.core.errors import RefusedError, TimecodeError
+from vesk.actions import day_joined
+from vesk.actions.intake import facts_of
+from vesk.core.errors import MediaError, RefusedError, TimecodeError
 from vesk.core.timecode import FrameRate
+from vesk.media.facts import PICTURE, SOUND
+from vesk.media.guarded import guarded
+from vesk.media.probe import read_facts
 from vesk.settings import Settings
 from vesk.store import days, journal, recordings
 from vesk.store.tables import Day, Recording, Source
@@ -124,6 +130,44 @@ def revise(
     if said:
         journal.note(session, day_id=source.day_id, by=settings.person, what="; ".join(said))
     session.flush()
+    return source
+
+
+def serve_as(session: Session, settings: Settings, source_id: int, *, version: int, kind: str) -> Source:
+    """Let a camera serve as a recorder, its picture left out, or be a camera again.
+
+    Raises
+    ------
+    StaleError
+        If somebody changed it since `version`.
+    RefusedError
+        If one of its files has no sound, or no picture.
+    """
+    source = days.get_source(session, source_id, version=version)
+    if kind == source.kind:
+        return source
+    if kind not in {PICTURE, SOUND}:
+        raise RefusedError("A source is a camera or a recorder.")
+    day = days.get_day(session, source.day_id)
+    for row in recordings.files_of_day(session, source.day_id):
+        if row.source_id != source_id or row.state != "ready":
+            continue
+        place = Path(day.folder, row.path)
+        try:
+            facts = facts_of(row).as_sound() if kind == SOUND else guarded(place, 60.0, read_facts, place)
+        except (RefusedError, MediaError) as error:
+            raise RefusedError(f"{row.name}: {error}") from None
+        if facts.kind != kind:
+            raise RefusedError(f"{row.name} holds no picture: its source cannot be a camera.")
+        row.kind, row.duration, row.facts = facts.kind, facts.duration, facts.as_json()
+        session.add(row)
+    source.kind = kind
+    source.version += 1
+    session.add(source)
+    session.flush()
+    day_joined.refresh(session, day)
+    what = "serves as a recorder: its pictures are left out" if kind == SOUND else "is a camera again"
+    journal.note(session, day_id=source.day_id, by=settings.person, what=f"source {source.tag} {what}")
     return source
 
 

@@ -2,11 +2,11 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass, field
+from dataclasses import dataclass, field, replace
 from fractions import Fraction
 from typing import Any
 
-from vesk.core.errors import TimecodeError
+from vesk.core.errors import RefusedError, TimecodeError
 from vesk.core.pairing.by_timecode import PICTURE, SOUND, Span
 from vesk.core.timecode import FrameRate, Timecode, time_reference
 
@@ -121,6 +121,25 @@ class Facts:
     def coded(self) -> bool:
         """Whether its samples are decoded before they can be read by range: a movie's, and any but plain sound."""
         return self.kind == PICTURE or self.container not in PLAIN_SOUND
+
+    def as_sound(self) -> Facts:
+        """Return a camera's file as what its sound alone is: a recording that begins with its first frame.
+
+        Raises
+        ------
+        RefusedError
+            If it has no sound.
+        """
+        if self.kind == SOUND:
+            return self
+        if not self.channels or not self.sample_rate:
+            raise RefusedError("it has no sound: it cannot serve as a recorder's file.")
+        samples = self.samples or round(self.duration * self.sample_rate)
+        return replace(
+            self, kind=SOUND, duration=Fraction(samples, self.sample_rate), samples=samples, codec="", fps=None,
+            frames=None, width=0, height=0, capture_fps=None, timecode_rate=self.timecode_rate or self.fps,
+            remarks=(*self.remarks, "its picture is left out: its source serves as a recorder"),
+        )  # fmt: skip
 
     def clock(self, day: FrameRate) -> FrameRate:
         """Return the rate the recording's timecode counts at: its own, else its picture's, else the day's."""

@@ -13,14 +13,21 @@ from vesk.store.tables import CheckRow, CorrectionRow, Pairing, Recording
 
 
 def of_day(session: Session, day_id: int) -> list[Pairing]:
-    """Return a day's pairings; one of a file that became part of a recording rests until it is taken apart."""
+    """Return a day's pairings, but for those that rest.
+
+    One of a file that became part of a recording rests until it is taken apart, one of a camera that serves as a
+    recorder until it is a camera again.
+    """
     query = select(Pairing).where(Pairing.day_id == day_id, _stands())
     return list(session.exec(query.order_by(col(Pairing.id))))
 
 
 def _stands() -> Any:
-    hidden = select(Recording.id).where(~is_whole())
-    return col(Pairing.picture_id).not_in(hidden) & col(Pairing.sound_id).not_in(hidden)
+    def whole(kind: str) -> Any:
+        return select(Recording.id).where(is_whole(), Recording.kind == kind)
+
+    # A camera that came to serve as a recorder is no picture any more.
+    return col(Pairing.picture_id).in_(whole("picture")) & col(Pairing.sound_id).in_(whole("sound"))
 
 
 def sharing(session: Session, rows: list[Pairing]) -> list[Pairing]:

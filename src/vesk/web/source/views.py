@@ -33,6 +33,7 @@ def _show(source_id: int, *, status: int = 200, problem: str = "", said: str = "
             (one, str(Timecode.at(one.since, frame.clock)), str(Timecode.at(one.before, frame.clock)))
             for one in days.clock_periods(opened, source.day_id).get(source_id, [])
         ],
+        filmed=any(one.item.facts.codec or one.item.facts.coded for one in own),
         others=[one for one in days.sources(opened, source.day_id) if one.kind == source.kind and one.id != source_id],
         problem=problem, said=said,
     )  # fmt: skip
@@ -92,6 +93,19 @@ def stretch(source_id: int) -> ResponseReturnValue:
             before=form.get("before", ""), clock=form.get("clock", ""),
         )  # fmt: skip
         return f"{row.tag} is trusted by its {form.get('clock')} in that stretch."
+
+    return _do(source_id, work)
+
+
+@bp.post("/sources/<int:source_id>/kind")
+def serve_as(source_id: int) -> ResponseReturnValue:
+    """Let a camera serve as a recorder, or be a camera again."""
+
+    def work(version: int) -> str:
+        kind = request.form.get("kind", "")
+        row = sources.serve_as(session(), settings(), source_id, version=version, kind=kind)
+        what = "a recorder: its pictures are left out" if row.kind == "sound" else "a camera"
+        return f"{row.tag} is {what}; the day is paired with it as such."
 
     return _do(source_id, work)
 
