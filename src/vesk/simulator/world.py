@@ -14,6 +14,7 @@ from vesk.core.sound.distance import SPEED_OF_SOUND
 from vesk.simulator.scenario import Device, Scenario, Shot
 from vesk.simulator.voices import RATE, clap, horn, room_response, speech
 
+LAV = 0.35  # of the first microphone's distance: how far the others are
 _UP = 4
 _NODES = (-2, -1, 0, 1, 2, 3)
 _BLOCK = 1 << 15  # fits a core's cache
@@ -67,7 +68,7 @@ def heard(
     seed : int
         Of this recording's noise.
     """
-    distance = device.distance_m * (0.35 if channel else 1.0)
+    distance = device.distance_m * (LAV if channel else 1.0)
     late = distance / SPEED_OF_SOUND + device.late_ms / 1000
     rng = np.random.default_rng([seed, channel])
     # The world has one grid of samples since midnight, the same for every device: events start on it,
