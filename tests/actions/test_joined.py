@@ -11,9 +11,11 @@ from tests.conftest import PAL, make_shoot
 
 from vesk.actions import correct, day_joined, intake, measure, pairing, sources, standing, turnover
 from vesk.actions.conforming import conform
+from vesk.actions.striking import keep_strikes
 from vesk.actions.walk import walk_folder
 from vesk.core.errors import RefusedError, StaleError
-from vesk.store import days, overrides, pairings, recordings, turnovers
+from vesk.store import days, overrides, pairings, recordings, strikes, turnovers
+from vesk.web import create_app
 
 DEVICES = """
 [production]
@@ -241,6 +243,48 @@ def test_a_camera_that_serves_as_a_recorder_is_laid_on_the_others_pictures(db, s
     recorder = next(one for one in days.sources(db, day.id) if one.tag == "M")
     with pytest.raises(RefusedError, match="holds no picture"):
         sources.serve_as(db, settings, recorder.id, version=recorder.version, kind="picture")
+
+
+def test_pages_draw_and_play_a_run_as_one(db, settings, day):
+    """Frames, samples and peaks asked of the run are those of the file that holds them, across the joint."""
+    client = create_app(settings).test_client()
+    run = the(db, day, "clip0101-0103.mov")
+    first, second, _ = recordings.parts_of(db, run.id)
+    asked = client.get(f"/media/{run.id}/frame/260.jpg")
+    own = client.get(f"/media/{second.id}/frame/10.jpg")
+    assert asked.status_code == 200
+    assert asked.data == own.data
+    asked.close()
+    own.close()
+    assert client.get(f"/media/{run.id}/frame/700.jpg").status_code == 422  # one past its end
+    joint = 10 * 48_000
+    across = np.frombuffer(client.get(f"/media/{run.id}/samples?start={joint - 50}&count=100").data, "<i2")
+    before = np.frombuffer(client.get(f"/media/{first.id}/samples?start={joint - 50}&count=50").data, "<i2")
+    after = np.frombuffer(client.get(f"/media/{second.id}/samples?start=0&count=50").data, "<i2")
+    assert np.array_equal(across, np.concatenate([before, after]))
+    assert across.any()
+    peaks = np.frombuffer(client.get(f"/media/{run.id}/peaks?level=10&start=0&count=2000").data, "<i2").reshape(-1, 2)
+    assert (peaks[: 28 * 48_000 // 1024] != 0).any(axis=1).mean() > 0.95
+    assert not peaks[28 * 48_000 // 1024 + 1 :].any()
+    page = client.get(f"/recordings/{run.id}").text
+    assert all(f"clip010{n}.mov" in page for n in (1, 2, 3))
+    chart = client.get(f"/days/{day.id}/")
+    assert chart.status_code == 200
+
+
+def test_the_closing_sticks_are_seen_in_whichever_file_holds_them(db, settings, day):
+    run = the(db, day, "clip0101-0103.mov")
+    place = standing.located(settings, day, run)
+    whole = place.grey_frames(245, 10)  # the last five of one file, the first five of the next
+    first, second = (part.grey_frames(*span) for part, span in zip(place.parts, ((245, 5), (0, 5)), strict=False))
+    assert whole.shape[0] == 10
+    assert np.array_equal(whole, np.concatenate([first, second]))
+    assert place.grey_frames(695, 20).shape[0] == 5
+    assert place.grey_frames(700, 5).shape[0] == 0
+    keep_strikes(db, settings, run.id)
+    seen = [one for one in strikes.of_recordings(db, [run.id])[run.id] if one.how == strikes.SEEN]
+    # The clap falls at 1.2 s of the take; the camera ran one second before it.
+    assert any(abs(one.frame - (1.2 + 1.0) * 25) <= 1.5 for one in seen)
 
 
 def test_the_commands_know_runs_and_sets_too(rolled_on, tmp_path, cache):

@@ -78,7 +78,25 @@ def joined_content(contents: Sequence[str], how: str) -> str:
     return hashlib.blake2b("\n".join([how, *contents]).encode(), digest_size=16).hexdigest()
 
 
-class Series:
+class _Together:
+    """Several open files, let go of together."""
+
+    def __init__(self, parts: Sequence[Samples]) -> None:
+        self._parts = parts
+
+    def close(self) -> None:
+        """Let go of the files."""
+        for part in self._parts:
+            part.close()
+
+    def __enter__(self) -> Self:
+        return self
+
+    def __exit__(self, *_: object) -> None:
+        self.close()
+
+
+class Series(_Together):
     """`Samples` of a run: each part from its own start, cut or silent up to the next one's.
 
     Parameters
@@ -89,7 +107,7 @@ class Series:
     """
 
     def __init__(self, parts: Sequence[Samples], durations: Sequence[Fraction]) -> None:
-        self._parts = parts
+        super().__init__(parts)
         self.sample_rate, self.channels = parts[0].sample_rate, parts[0].channels
         self._edges = [0, *(round(at * self.sample_rate) for at in accumulate(durations))]
         self.frames = self._edges[-1]
@@ -103,23 +121,12 @@ class Series:
                 out[begin - start : stop - start] = part.read(begin - low, stop - begin)
         return out
 
-    def close(self) -> None:
-        """Let go of the files."""
-        for part in self._parts:
-            part.close()
 
-    def __enter__(self) -> Self:
-        return self
-
-    def __exit__(self, *_: object) -> None:
-        self.close()
-
-
-class SideBySide:
+class SideBySide(_Together):
     """`Samples` of a set: one file's channels after the other's; one that ends early is silent from there."""
 
     def __init__(self, parts: Sequence[Samples]) -> None:
-        self._parts = parts
+        super().__init__(parts)
         self.sample_rate = parts[0].sample_rate
         self.channels = sum(part.channels for part in parts)
         self.frames = max(part.frames for part in parts)
@@ -127,14 +134,3 @@ class SideBySide:
     def read(self, start: int, count: int) -> NDArray[np.float32]:
         """Read samples ``start`` to ``start + count`` as float32 (count, channels)."""
         return np.concatenate([part.read(start, count) for part in self._parts], axis=1)
-
-    def close(self) -> None:
-        """Let go of the files."""
-        for part in self._parts:
-            part.close()
-
-    def __enter__(self) -> Self:
-        return self
-
-    def __exit__(self, *_: object) -> None:
-        self.close()
