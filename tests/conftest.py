@@ -248,6 +248,35 @@ def until(condition: Any, seconds: float = 60.0, what: str = "it") -> Any:
     raise AssertionError(f"{what} did not happen in {seconds} s")
 
 
+class Counted:
+    """The application, with its requests counted: none is in the middle of something when its database goes."""
+
+    def __init__(self, app: Any) -> None:
+        self._app, self._change = app, threading.Condition()
+        self._busy, self._closing = 0, False
+
+    def __call__(self, environ: Any, start: Any) -> Any:
+        """Answer, or, once the test is over, refuse: an open page may still ask how far the work is."""
+        with self._change:
+            closing = self._closing
+            self._busy += 1
+        try:
+            if closing:
+                start("503 Service Unavailable", [("Content-Length", "0")])
+                return []
+            return self._app(environ, start)
+        finally:
+            with self._change:
+                self._busy -= 1
+                self._change.notify_all()
+
+    def end(self) -> None:
+        """Let what is being answered end, and answer nothing more."""
+        with self._change:
+            self._closing = True
+            assert self._change.wait_for(lambda: self._busy == 0, timeout=30)
+
+
 @pytest.fixture
 def serve(settings: Settings) -> Iterator[Any]:
     """Return a function that serves the application in a thread and gives its address."""
@@ -258,12 +287,14 @@ def serve(settings: Settings) -> Iterator[Any]:
     servers = []
 
     def start() -> str:
-        server = make_server("127.0.0.1", 0, create_app(settings), threaded=True)
+        app = Counted(create_app(settings))
+        server = make_server("127.0.0.1", 0, app, threaded=True)
         threading.Thread(target=server.serve_forever, daemon=True).start()
-        servers.append(server)
+        servers.append((server, app))
         return f"http://127.0.0.1:{server.server_port}"
 
     yield start
-    for server in servers:
+    for server, app in servers:
         server.shutdown()
+        app.end()
         server.server_close()
