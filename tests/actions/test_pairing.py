@@ -33,6 +33,22 @@ def test_a_day_is_paired_once_by_two_at_a_time(db, settings):
     assert len(pairings.of_day(db, day.id)) == 1
 
 
+def test_by_hand_files_lie_as_people_count_and_a_part_that_changed_its_kind_ends_nothing_else(db, settings):
+    files = {f"E/take{n}.mov": picture("", 60 + n, channels=0) for n in (9, 10, 11)}
+    day = paper_day(db, files)
+    ids = [row.id for row in recordings.files_of_day(db, day.id)]
+    run = day_joined.join_by_hand(db, settings, day, ids, "run")
+    assert run.name == "take9-11.mov"
+    assert [row.name for row in recordings.parts_of(db, run.id)] == ["take9.mov", "take10.mov", "take11.mov"]
+    part = recording(db, day, "take10.mov")
+    part.facts, part.content = {**part.facts, "fps": "24"}, "copied anew"
+    day_joined.refresh(db, day)
+    assert run.state == "unreadable"
+    assert "they differ in frame rate" in run.problem
+    assert day_joined.part(db, settings, run.id).state == "parted"
+    assert len(recordings.ready_of_day(db, day.id)) == 3
+
+
 def test_a_part_is_not_searched_for_by_itself(db, settings):
     files = {f"E/clip{n:04}.mov": picture("", 600) for n in (1, 2, 3)}
     day = paper_day(db, files)

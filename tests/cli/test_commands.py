@@ -67,6 +67,14 @@ def test_intake_prints_recordings_sets_and_what_is_odd(capsys, folder):
     assert whole["files"] == joined["files"]
 
 
+def test_every_file_is_listened_to_once_and_what_cannot_be_is_told_once(capsys, folder):
+    _, out, err = run(capsys, "intake", folder, "--json")
+    heard = [line for line in err.splitlines() if line.startswith("listening to")]
+    assert len(heard) == len(set(heard)) == 3
+    unreadable = [one["path"] for one in json.loads(out)["unreadable"]]
+    assert unreadable == ["S1 roll/broken.wav"]
+
+
 def test_intake_in_words_names_the_clock_and_what_to_do(capsys, folder):
     code, out, _ = run(capsys, "intake", folder, "--fps", "25")
     assert code == 0

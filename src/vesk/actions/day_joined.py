@@ -12,6 +12,7 @@ from sqlmodel import Session
 from vesk.actions import joining, standing
 from vesk.actions.day_known import known_of_day
 from vesk.core.errors import RefusedError
+from vesk.core.intake.runs import natural_order
 from vesk.media.facts import Facts
 from vesk.media.joined import RUN, SET, join_facts, joined_content
 from vesk.settings import Settings
@@ -60,7 +61,7 @@ def join_by_hand(session: Session, settings: Settings, day: Day, ids: Sequence[i
     order = {row.id: (known[str(row.id)].start, row.path) for row in rows}
     timed = [start for start, _ in order.values() if start]
     by_clock = len(timed) == len(rows) == len(set(timed))
-    rows.sort(key=lambda row: (order[row.id][0] or Fraction(0) if by_clock else 0, row.path))
+    rows.sort(key=lambda row: (order[row.id][0] or Fraction(0) if by_clock else 0, natural_order(row.path)))
     made = _make(session, day, rows, how, why="by hand", by=settings.person)
     what = f"took {', '.join(row.name for row in rows)} together as {_words(how)} {made.name}"
     journal.note(session, day_id=day.id or 0, by=settings.person, what=what)
@@ -103,7 +104,10 @@ def refresh(session: Session, day: Day) -> list[Recording]:
         else:
             content = row.content
             row.state, row.problem = "ready", ""
-            _describe(row, parts)
+            try:
+                _describe(row, parts)
+            except RefusedError as error:  # a file was copied anew, and is another than it was
+                row.state, row.problem = "unreadable", f"{row.path}: {error} Take it apart on its page."
             if row.content != content:
                 changed.append(row)
         session.add(row)

@@ -113,13 +113,15 @@ def _gather(
         for name, one in found.items()
     }
     together: list[Joined] = []
+    listened: set[str] = set()
     for how in (SET, RUN):
         known = know_day(list(items.values()), rate)
         filed = [one.filed for one in known.recordings.values() if not one.aside]
         for group in sets_among(filed) if how == SET else runs_among(filed, found):
             together.append(group)
             _take_together(group, found, tags, items, cache_folder)
-        for name in [name for name, item in items.items() if not item.heard]:
+        for name in sorted(set(items) - listened):
+            listened.add(name)
             tell(f"listening to {name}")
             items[name] = replace(items[name], heard=_listened(found[name], unreadable, name))
     return list(items.values()), together

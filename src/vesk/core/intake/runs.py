@@ -120,7 +120,7 @@ def _why(joint: Joint, heard: str) -> str:
 
 def _neighbours(own: list[Filed]) -> Iterator[tuple[Filed, Filed]]:
     """Yield each file with the next by name, and with the next by start where that is another."""
-    by_name = sorted(own, key=lambda one: _natural(one.stem))
+    by_name = sorted(own, key=lambda one: natural_order(one.stem))
     by_start = sorted((one for one in own if one.start is not None), key=lambda one: (one.start or 0, one.path))
     seen = set()
     for one, after in [*pairwise(by_name), *pairwise(by_start)]:
@@ -129,7 +129,8 @@ def _neighbours(own: list[Filed]) -> Iterator[tuple[Filed, Filed]]:
             yield one, after
 
 
-def _natural(stem: str) -> list[tuple[int, int, str]]:
+def natural_order(stem: str) -> list[tuple[int, int, str]]:
+    """Return what names are sorted by as people count: ``clip9`` before ``clip10``."""
     return [(0, int(text), "") if text.isdecimal() else (1, 0, text) for text in re.split(r"(\d+)", stem) if text]
 
 
