@@ -1,10 +1,11 @@
 """Two workers told to pair one day at once; a page of a day that another is changing."""
 
 import threading
+from fractions import Fraction
 
 from tests.paper_day import paper_day, picture, recording, sound
 
-from vesk.actions import day_joined, pairing
+from vesk.actions import correct, day_joined, day_known, pairing, standing
 from vesk.store import pairings, recordings
 from vesk.store.session import open_session
 from vesk.store.tables import Day
@@ -31,6 +32,37 @@ def test_a_day_is_paired_once_by_two_at_a_time(db, settings):
     second.join(20)
     assert len(done) == 1
     assert len(pairings.of_day(db, day.id)) == 1
+
+
+def test_what_was_corrected_stays_where_it_lies_when_a_clock_changes(db, settings):
+    files = {
+        "A/A001_001.mov": picture("09:00:00:00"), "A/A001_002.mov": picture("09:10:00:00"),
+        "S1/7_01.wav": sound("08:59:58:00"), "S1/7_02.wav": sound("09:09:58:00"),
+    }  # fmt: skip
+    day = paper_day(db, files)
+    pairing.pair_day(db, settings, day)
+    kept, other = pairings.of_day(db, day.id)
+    correct.set_own(db, settings, kept.id, version=kept.version, slip=Fraction(1, 10), ppm=Fraction(0))
+    was = standing.of_pairing(db, kept.id).laid
+    for name, label in (("7_01.wav", "08:59:59:00"), ("7_02.wav", "09:09:59:00")):
+        own = recording(db, day, name).id
+        day_known.put_right(db, settings, day, [own], field="timecode", value=label)
+    pairing.pair_day(db, settings, day)
+    assert standing.of_pairing(db, kept.id).laid == was
+    assert (kept.offset, other.offset) == (-2, -1)
+
+
+def test_a_picture_found_nowhere_is_searched_again_only_when_others_have_come(db, settings):
+    day = paper_day(db, {"A/A001_001.mov": picture("09:00:00:00"), "S1/7_01.wav": sound("12:00:00:00")})
+    pairing.pair_day(db, settings, day)
+    (lone,) = pairing.to_search(db, day)
+    why = lone.unpaired
+    lone.unpaired = f"{why}; its sound was found in none of 1 recordings"
+    pairing.pair_day(db, settings, day)
+    assert lone.unpaired == f"{why}; its sound was found in none of 1 recordings"
+    assert pairing.to_search(db, day) == []
+    lone.unpaired = f"{why}; its sound was found in none of 7 recordings"
+    assert pairing.to_search(db, day) == [lone]
 
 
 def test_by_hand_files_lie_as_people_count_and_a_part_that_changed_its_kind_ends_nothing_else(db, settings):

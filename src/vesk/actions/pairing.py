@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+import re
+from collections import Counter
 from collections.abc import Callable
 from fractions import Fraction
 
@@ -9,7 +11,9 @@ from sqlmodel import Session
 
 from vesk.actions import measure, measuring, standing
 from vesk.actions.day_known import known_of_day
+from vesk.actions.known_recording import Known
 from vesk.actions.searching import find_partners
+from vesk.core.intake.off_speed import OffSpeed
 from vesk.core.pairing.by_timecode import pair_by_timecode
 from vesk.core.timecode import FrameRate, wrap_day
 from vesk.core.timemap import exact_seconds
@@ -33,17 +37,21 @@ def pair_day(session: Session, settings: Settings, day: Day) -> list[int]:
     spans = [one.span() for one in known.values() if not one.aside]
     proposals, alone = pair_by_timecode(spans, rate)
     present = {(p.picture_id, p.sound_id): p for p in pairings.of_day(session, day_id)}
+    ids = [p.id or 0 for p in present.values()]
+    # What was corrected or checked stays as it lies: moved under a check, that would say what nobody saw.
+    worked_on = pairings.standing_corrections(session, ids).keys() | pairings.standing_checks(session, ids).keys()
     for proposal in proposals:
         key = (int(proposal.picture), int(proposal.sound))
         row = present.pop(key, None)
         if row is None:
             row = Pairing(day_id=day_id, picture_id=key[0], sound_id=key[1], offset=proposal.offset)
-        elif row.offset != proposal.offset:
+        elif row.offset != proposal.offset and row.id not in worked_on:
             row.offset, row.version = proposal.offset, row.version + 1
         session.add(row)
-    worked_on = pairings.standing_corrections(session, [p.id or 0 for p in present.values()])
     for row in present.values():
-        if row.id not in worked_on and row.measurement is None:
+        if row.id in worked_on:
+            continue
+        if row.measurement is None:
             session.delete(row)
             continue
         # Found by sound before a clock was known, or clocks were changed since: what they say now is where it stands.
@@ -55,14 +63,8 @@ def pair_day(session: Session, settings: Settings, day: Day) -> list[int]:
     paired = {n for p in pairings.of_day(session, day_id) for n in (p.picture_id, p.sound_id)}
     reasons = {int(item.key): item.reason for item in alone if int(item.key) not in paired}
     for recording in rows:
-        own = known[str(recording.id)]
-        recording.start, recording.clock, recording.aside = own.start, own.clock, own.aside
-        slow = concluded.off_speed.get(str(recording.id))
-        recording.took = slow.real if slow else None
-        recording.told = {name: value.value for name, value in own.values.items() if value.value}
-        if {"scene", "take"} & set(own.item.put_right):
-            recording.told["put"] = "yes"  # a person's word outranks what the other recordings of a take say
-        recording.unpaired = own.aside or reasons.get(recording.id or 0, "")
+        named = str(recording.id)
+        _place(recording, known[named], concluded.off_speed.get(named), reasons.get(recording.id or 0, ""))
         session.add(recording)
     session.flush()
     journal.note(
@@ -72,6 +74,19 @@ def pair_day(session: Session, settings: Settings, day: Day) -> list[int]:
     return [p.id or 0 for p in pairings.of_day(session, day_id) if p.state == "proposed"]
 
 
+def _place(recording: Recording, own: Known, slow: OffSpeed | None, reason: str) -> None:
+    """Keep what is concluded of a recording with its row: where it lies, what counts of it, why it is alone."""
+    recording.start, recording.clock, recording.aside = own.start, own.clock, own.aside
+    recording.took = slow.real if slow else None
+    recording.told = {name: value.value for name, value in own.values.items() if value.value}
+    if {"scene", "take"} & set(own.item.put_right):
+        recording.told["put"] = "yes"  # a person's word outranks what the other recordings of a take say
+    searched = _SEARCHED.search(recording.unpaired)
+    recording.unpaired = own.aside or reason
+    if searched and reason and not own.aside:
+        recording.unpaired += searched[0]
+
+
 def to_search(session: Session, day: Day) -> list[Recording]:
     """Return the recordings with sound whose partner sound has to tell.
 
@@ -79,11 +94,15 @@ def to_search(session: Session, day: Day) -> list[Recording]:
     picture is left to the pictures that lack one.
     """
     paired = {n for p in pairings.of_day(session, day.id or 0) for n in (p.picture_id, p.sound_id)}
+    rows = recordings.ready_of_day(session, day.id or 0)
+    others = Counter(row.kind for row in rows if not row.aside)
     return [
         row
-        for row in recordings.ready_of_day(session, day.id or 0)
+        for row in rows
         if (row.start is None or row.kind == PICTURE)
         and not row.aside and row.id not in paired and row.facts.get("channels")
+        # Searched among as many before, and found in none: searched again when others have come.
+        and _not_found(sum(others.values()) - others[row.kind]) not in row.unpaired
     ]  # fmt: skip
 
 
@@ -128,7 +147,7 @@ def pair_by_sound(
             member.unpaired = ""
             session.add(member)
     if not any(row.id in pair for pair in known) and not made:
-        row.unpaired = _not_found(row, len(others))
+        row.unpaired = _SEARCHED.sub("", row.unpaired or "it has no clock") + _not_found(len(others))
         session.add(row)
     said = f"found {len(made)} partner{'' if len(made) == 1 else 's'} for {row.name} by sound"
     journal.note(session, day_id=row.day_id, by=settings.person, what=said)
@@ -141,6 +160,8 @@ def _by_clocks(picture: Fraction | None, sound: Fraction | None, day: FrameRate)
     return None if picture is None or sound is None else wrap_day(sound - picture, day.day)
 
 
-def _not_found(row: Recording, count: int) -> str:
-    said = f"its sound was found in none of {count} recordings"
-    return f"it has no clock, and {said}" if row.start is None else f"{row.unpaired.split('; its sound')[0]}; {said}"
+_SEARCHED = re.compile(r"; its sound was found in none of \d+ recordings")
+
+
+def _not_found(count: int) -> str:
+    return f"; its sound was found in none of {count} recordings"
