@@ -50,7 +50,7 @@ def files(media: Path) -> None:
         except MediaError:  # the demo has broken files
             continue
     reading = timed(lambda: [probe.read_facts(path) for path, _ in known])
-    hashing = timed(lambda: [checksum.fast_hash(path) for path, _ in known])
+    hashing = timed(lambda: [checksum.whole_hash(path) for path, _ in known])
     each = 1e3 / len(known)
     print(f"\n{len(known)} files: facts {reading * each:.1f} CPU ms a file, hash {hashing * each:.1f}")
     for kind, words in ((PICTURE, "movies"), (SOUND, "sound files")):

@@ -140,8 +140,7 @@ def cluster_url() -> Iterator[Any]:
     from vesk.services import cluster
     from vesk.store import migrate
 
-    own = cluster.place(Path(os.environ.get("VESK_TEST_VAR", PROJECT / "var" / "test")))
-    cluster.make(own)
+    own, _ = cluster.have(Path(os.environ.get("VESK_TEST_VAR", PROJECT / "var" / "test")))
     cluster.start(own, durable=False)
     cluster.ensure_database(own, "template_vesk")
     migrate.to_head(own.url("template_vesk").replace("postgresql://", "postgresql+psycopg://"))
@@ -165,7 +164,9 @@ def database(cluster_url) -> Iterator[str]:
         connection.execute(f"CREATE DATABASE {name} TEMPLATE template_vesk")
     yield cluster_url(name)
     close_all_sessions()
-    store_session.engine(cluster_url(name).replace("postgresql://", "postgresql+psycopg://")).dispose()
+    for quick in (False, True):
+        address = cluster_url(name).replace("postgresql://", "postgresql+psycopg://")
+        store_session.engine(address, quick=quick).dispose()
     store_session.engine.cache_clear()
     with psycopg.connect(cluster_url("postgres"), autocommit=True) as connection:
         connection.execute(f"DROP DATABASE {name} WITH (FORCE)")
@@ -214,6 +215,11 @@ def measured_takes(session: Session, settings: Settings, ferry: Shoot, folder: P
         measure.measure_pairing(session, settings, pairing_id)
     session.commit()
     return day
+
+
+def shown(*rows: Any) -> dict[int, int]:
+    """Return rows as a page shows them: the version of each, by its number."""
+    return {row.id: row.version for row in rows}
 
 
 def workers(settings: Settings, count: int = 1) -> list[subprocess.Popen[bytes]]:

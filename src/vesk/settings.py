@@ -2,11 +2,13 @@
 
 from __future__ import annotations
 
+import json
 import os
 from collections.abc import Mapping
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from pathlib import Path
 
+VESK = "Vesk"  # who the journal says did what nobody asked for
 PROJECT = Path(__file__).resolve().parents[2]
 
 
@@ -21,15 +23,18 @@ class Settings:
     var : Path
         Vesk's own folder: cluster, cache, turnovers, logs; VESK_VAR.
     media_roots : tuple of Path
-        Folders that may be read; VESK_MEDIA, separated by ``:``.
+        Folders that may be read; VESK_MEDIA, a JSON list, or one folder.
     person : str
-        Who the journal says did it; VESK_PERSON.
+        Who the journal says did it: on pages, who said so in this browser; for workers, Vesk.
+    hosts : tuple of str
+        Names by which pages may be asked for besides those of this machine; VESK_HOSTS, separated by spaces.
     """
 
     database_url: str
     var: Path
     media_roots: tuple[Path, ...]
     person: str = "assistant editor"
+    hosts: tuple[str, ...] = ()
 
     @property
     def cache(self) -> Path:
@@ -51,17 +56,28 @@ class Settings:
         return {
             "VESK_DATABASE": self.database_url,
             "VESK_VAR": str(self.var),
-            "VESK_MEDIA": ":".join(str(root) for root in self.media_roots),
-            "VESK_PERSON": self.person,
+            "VESK_MEDIA": json.dumps([str(root) for root in self.media_roots]),
+            "VESK_HOSTS": " ".join(self.hosts),
         }
 
 
 def from_environment(environ: Mapping[str, str] = os.environ) -> Settings:
     """Read the settings."""
-    roots = tuple(Path(part) for part in environ.get("VESK_MEDIA", "").split(":") if part)
     return Settings(
         database_url=environ.get("VESK_DATABASE", ""),
-        var=Path(environ.get("VESK_VAR", str(PROJECT / "var"))),
-        media_roots=roots,
-        person=environ.get("VESK_PERSON", "assistant editor"),
+        var=Path(environ.get("VESK_VAR", str(PROJECT / "var"))).absolute(),
+        media_roots=_roots(environ.get("VESK_MEDIA", "")),
+        hosts=tuple(environ.get("VESK_HOSTS", "").split()),
     )
+
+
+def _roots(text: str) -> tuple[Path, ...]:
+    """Read one folder, or a JSON list of them: no letter that a path may hold can part them."""
+    if text.startswith("["):
+        return tuple(Path(part) for part in json.loads(text))
+    return (Path(text),) if text else ()
+
+
+def for_work() -> Settings:
+    """Read the settings of a worker: what it does, Vesk does."""
+    return replace(from_environment(), person=VESK)

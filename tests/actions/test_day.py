@@ -8,8 +8,8 @@ from pathlib import Path
 import pytest
 from tests.conftest import name_ferry
 
-from vesk.actions import correct, intake, measure, pairing, sources, standing, turnover
-from vesk.core.errors import MediaError, RefusedError, StaleError
+from vesk.actions import correct, intake, measure, package, pairing, sources, standing, turnover
+from vesk.core.errors import MediaError, RefusedError, StaleError, StorageError
 from vesk.store import journal, pairings, recordings, turnovers
 from vesk.store.tables import Source
 
@@ -148,17 +148,16 @@ def test_one_take_that_fails_costs_only_itself(db, settings, day):
     checked(db, settings, day, "A006_002.mov")
     Path(day.folder, "S1 sound roll 6", "31A_02.wav").unlink()
     row = turnover.plan(db, settings, day)
-    turnover.make(db, settings, row)
-    db.commit()
+    package.make(db, settings, row.id)
     made = {recordings.get(db, item.picture_id).name: item for item in turnovers.deliveries(db, row.id)}
     assert made["A006_001.mov"].name == "A006_001.wav"
     assert max(abs(e) for e in made["A006_001.mov"].facts["residual_s"]) < 0.001
-    assert "31A_02.wav: it vanished since intake" in made["A006_002.mov"].reason
+    assert "31A_02.wav: it is not there any more" in made["A006_002.mov"].reason
     with (Path(row.folder) / "report.csv").open(encoding="utf-8", newline="") as file:
         report = {Path(line["picture"]).name: line for line in csv.DictReader(file)}
     assert report["A006_001.mov"]["checked_by"] == "test editor"
     assert abs(float(report["A006_001.mov"]["residual_tail_ms"])) < 1
-    assert "vanished" in report["A006_002.mov"]["reason"]
+    assert "not there any more" in report["A006_002.mov"]["reason"]
     assert "no recorder was rolling" in report["A006_006.mov"]["reason"]
     assert only(db, day, "A006_002.mov").state == "checked"
 
@@ -169,21 +168,31 @@ def test_a_full_disk_loses_no_decision(db, settings, day, monkeypatch):
     def full(*_, **__):
         raise OSError(28, "No space left on device")
 
-    monkeypatch.setattr("vesk.media.wave.os.fsync", full)
     row = turnover.plan(db, settings, day)
-    turnover.make(db, settings, row)
-    (item,) = [d for d in turnovers.deliveries(db, row.id) if "A006_001" in d.reason]
-    assert "No space left on device" in item.reason
-    assert "Free space" in item.reason
-    assert [path.name for path in Path(row.folder).iterdir()] == ["report.csv"]
+    db.commit()
+    with monkeypatch.context() as disk:
+        disk.setattr("vesk.media.wave.os.fsync", full)
+        with pytest.raises(StorageError, match="No space left"):
+            package.make(db, settings, row.id)
+    # It says so and why, nothing in it looks finished, and it goes on where it ended.
+    assert (row.state, "No space left on device" in row.problem) == ("failed", True)
+    assert not Path(row.folder).exists()
+    assert [path.name for path in package.place_of(row).iterdir()] == ["UNFINISHED.txt"]
     assert only(db, day, "A006_001.mov").state == "checked"
+    turnover.go_on(db, settings, row.id)
+    with pytest.raises(StaleError, match="being made already"):
+        turnover.plan(db, settings, day)
+    package.make(db, settings, row.id)
+    assert row.state == "done"
+    assert {path.name for path in Path(row.folder).iterdir()} == {"A006_001.wav", "report.csv"}
 
 
 def test_a_turnover_that_is_stopped_says_what_it_left_out(db, settings, day):
     checked(db, settings, day, "A006_001.mov")
     row = turnover.plan(db, settings, day)
-    turnover.make(db, settings, row, lambda _done, _total: False)
+    package.make(db, settings, row.id, lambda _done, _total: False)
     assert row.state == "stopped"
+    assert not Path(row.folder).exists()
     assert any(item.reason == "stopped before its turn" for item in turnovers.deliveries(db, row.id))
 
 

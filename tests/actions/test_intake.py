@@ -5,7 +5,7 @@ import shutil
 from fractions import Fraction
 
 import pytest
-from tests.conftest import name_ferry
+from tests.conftest import name_ferry, shown
 
 from vesk.actions import day_joined, day_known, delivering, intake, measure, pairing, sources, standing
 from vesk.core.errors import RefusedError, StaleError
@@ -113,7 +113,7 @@ def test_a_persons_clock_and_start_move_everything_after_them(db, settings, day)
     assert "no recorder was rolling" in row.unpaired
     with pytest.raises(StaleError):
         day_known.choose_clock(db, settings, camera.id, version=1, clock="LTC")
-    day_known.put_right(db, settings, day, [row.id], field="timecode", value="13:52:10:00")
+    day_known.put_right(db, settings, day, shown(row), field="timecode", value="13:52:10:00")
     pairing.pair_day(db, settings, day)
     assert by_name(db, day)["C002_001.mov"].start == 13 * 3600 + 52 * 60 + 10
     known = day_known.known_of_day(db, day).recordings[str(row.id)]
@@ -121,44 +121,44 @@ def test_a_persons_clock_and_start_move_everything_after_them(db, settings, day)
         "put right by test editor",
         "12:50:06:13",
     )
-    day_known.put_right(db, settings, day, [row.id], field="timecode", value=None)
+    day_known.put_right(db, settings, day, shown(row), field="timecode", value=None)
     assert day_known.known_of_day(db, day).recordings[str(row.id)].label == "12:50:06:13"
     coded = by_name(db, day)["C002_002.mov"]
     camera = source(db, day, "C")
     day_known.choose_clock(db, settings, camera.id, version=camera.version, clock="LTC")
     typed = by_name(db, day)["clip0017-0019.mov"]
     for one in (coded, typed):  # over LTC, and where there is no clock at all
-        day_known.put_right(db, settings, day, [one.id], field="timecode", value="15:00:00:00")
+        day_known.put_right(db, settings, day, shown(one), field="timecode", value="15:00:00:00")
     known = day_known.known_of_day(db, day)
     assert {known.recordings[str(one.id)].label for one in (coded, typed)} == {"15:00:00:00"}
     assert known.clocks["E"].clock == "none"  # what a person typed of one file is no clock of its source
     for value, words in (("13:52", "Write it like"), ("13:52:10:30", "out of range")):
         with pytest.raises(RefusedError, match=words):
-            day_known.put_right(db, settings, day, [row.id], field="timecode", value=value)
+            day_known.put_right(db, settings, day, shown(row), field="timecode", value=value)
 
 
 def test_brought_back_moved_and_meant_so(db, settings, day):
     rows = by_name(db, day)
     slow, copy = rows["D001_001.mov"], rows["37_02 copy.wav"]
-    day_known.put_right(db, settings, day, [slow.id], field="aside", value="")
+    day_known.put_right(db, settings, day, shown(slow), field="aside", value="")
     pairing.pair_day(db, settings, day)
     assert by_name(db, day)["D001_001.mov"].aside == ""
     joined = next(p for p in pairings.of_day(db, day.id) if p.sound_id == rows["39_01.wav"].id)
     measure.measure_pairing(db, settings, joined.id)
     assert standing.of_pairing(db, joined.id).state == "measured"
-    day_known.put_right(db, settings, day, [rows["39_01.wav"].id], field="aside", value="wild")
+    day_known.put_right(db, settings, day, shown(rows["39_01.wav"]), field="aside", value="wild")
     pairing.pair_day(db, settings, day)
     assert by_name(db, day)["39_01.wav"].aside == "wild"
     now = standing.of_pairing(db, joined.id)  # measured or not, it waits for nobody any more
     assert (now.state, now.aside, now.needs_person) == ("set aside", "wild", False)
-    assert sources.move(db, settings, day, [copy.id], to_tag="S9") == 1
+    assert sources.move(db, settings, day, shown(copy), to_tag="S9") == 1
     assert source(db, day, "S9").kind == "sound"
-    assert sources.move(db, settings, day, [copy.id], to_tag="S1") == 1
+    assert sources.move(db, settings, day, shown(copy), to_tag="S1") == 1
     assert "S9" not in {one.tag for one in days.sources(db, day.id)}  # nothing was left of it
     with pytest.raises(RefusedError, match="cannot be of it"):
-        sources.move(db, settings, day, [slow.id], to_tag="S1")
+        sources.move(db, settings, day, shown(slow), to_tag="S1")
     with pytest.raises(RefusedError, match="together"):
-        sources.move(db, settings, day, [slow.id, copy.id], to_tag="X")
+        sources.move(db, settings, day, shown(slow, copy), to_tag="X")
     odd = next(one for one in day_known.known_of_day(db, day).oddities if one.kind == "LTC leaks")
     day_known.accept(db, settings, day, odd.key, "short cable")
     assert overrides.accepted(db, day.id)[odd.key].note == "short cable"
@@ -183,13 +183,15 @@ def test_the_page_lists_filters_orders_and_changes_together(db, settings, day):
     assert shown == {"37_02 copy.wav", "D001_001.mov", "D001_002.mov", "D001_003.mov"}
     assert picked.index("<bdi>D001_003.mov") < picked.index("<bdi>D001_001.mov")
     form = {
-        "recording": [rows["C002_001.mov"].id, rows["C002_002.mov"].id],
+        "recording": [f"{rows[name].id}:{rows[name].version}" for name in ("C002_001.mov", "C002_002.mov")],
         "do": "put",
         "field": "scene",
         "value": "37X",
     }
     assert "scene of 2 put right" in client.post(f"/days/{day.id}/intake/together", data=form).text
     assert client.get(f"/days/{day.id}/intake?show=changed").text.count("37X") == 2
+    assert client.post(f"/days/{day.id}/intake/together", data=form).status_code == 409  # seen before it was put right
+    form["recording"] = [item.replace(":1", ":2") for item in form["recording"]]
     for wrong, words in (
         ({**form, "do": "aside", "value": ""}, "Say why"), ({**form, "recording": []}, "Nothing is selected"),
         ({**form, "do": "move", "to": "S1"}, "cannot be of it"), ({**form, "do": "fly"}, "Choose what to do"),

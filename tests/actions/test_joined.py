@@ -7,9 +7,9 @@ from fractions import Fraction
 
 import numpy as np
 import pytest
-from tests.conftest import PAL, make_shoot
+from tests.conftest import PAL, make_shoot, shown
 
-from vesk.actions import correct, day_joined, intake, measure, pairing, sources, standing, turnover
+from vesk.actions import correct, day_joined, intake, measure, package, pairing, sources, standing, turnover
 from vesk.actions.conforming import conform
 from vesk.actions.striking import keep_strikes
 from vesk.actions.walk import walk_folder
@@ -153,7 +153,7 @@ def test_a_run_is_measured_corrected_and_checked_once_and_delivered_file_by_file
     now = standing.of_pairing(db, now.pairing.id)
     correct.check(db, settings, now.pairing.id, version=now.pairing.version)
     planned = turnover.plan(db, settings, day)
-    turnover.make(db, settings, planned)
+    package.make(db, settings, planned.id)
     made = [one for one in turnovers.deliveries(db, planned.id) if one.name.startswith("clip")]
     assert [one.name for one in made] == ["clip0101.wav", "clip0102.wav", "clip0103.wav"]
     assert [one.facts["samples"] for one in made] == [480_000, 480_000, 8 * 48_000]
@@ -170,34 +170,34 @@ def test_taken_apart_the_files_stand_for_themselves_and_are_not_joined_again(db,
     pairing.pair_day(db, settings, day)
     run = the(db, day, "REC0007-0009.wav")
     overrides.put(db, run.id, "scene", "50X", by="test editor")
-    day_joined.part(db, settings, run.id)
+    day_joined.part(db, settings, run.id, version=run.version)
     assert day_joined.join_day(db, settings, day) == []
     assert {"REC0007.wav", "REC0008.wav", "REC0009.wav"} <= set(names(db, day))
     with pytest.raises(RefusedError, match="one file"):
-        day_joined.part(db, settings, the(db, day, "REC0008.wav").id)
-    parts = [row.id for row in recordings.of_day(db, day.id) if row.name.startswith("REC")]
-    again = day_joined.join_by_hand(db, settings, day, parts, "run")
+        day_joined.part(db, settings, the(db, day, "REC0008.wav").id, version=1)
+    parts = [row for row in recordings.of_day(db, day.id) if row.name.startswith("REC")]
+    again = day_joined.join_by_hand(db, settings, day, shown(*parts), "run")
     assert again.id == run.id  # with whatever was decided about it
     assert overrides.standing_of_day(db, day.id)[run.id]["scene"].value == "50X"
     picture, sound = the(db, day, "A009_001.mov"), the(db, day, "50_01_1-3.wav")
     with pytest.raises(RefusedError, match="several sources"):
-        day_joined.join_by_hand(db, settings, day, [picture.id, sound.id], "run")
+        day_joined.join_by_hand(db, settings, day, shown(picture, sound), "run")
     with pytest.raises(RefusedError, match="two files or more"):
-        day_joined.join_by_hand(db, settings, day, [picture.id], "run")
+        day_joined.join_by_hand(db, settings, day, shown(picture), "run")
 
 
 def test_a_pairing_of_a_part_rests_while_the_run_stands(db, settings, day):
     run = the(db, day, "clip0101-0103.mov")
-    day_joined.part(db, settings, run.id)
+    day_joined.part(db, settings, run.id, version=run.version)
     first = the(db, day, "clip0101.mov")
     [one] = [p for p in pairing.pair_by_sound(db, settings, first.id, lambda _d, _t: True)
              if recordings.get(db, p.sound_id).name == "50_01_1-3.wav"]  # fmt: skip
     correct.set_own(db, settings, one.id, version=one.version, slip=Fraction(3, 1000), ppm=Fraction(0))
-    ids = [row.id for row in recordings.of_day(db, day.id) if row.name.startswith("clip")]
-    day_joined.join_by_hand(db, settings, day, ids, "run")
+    clips = [row for row in recordings.of_day(db, day.id) if row.name.startswith("clip")]
+    day_joined.join_by_hand(db, settings, day, shown(*clips), "run")
     assert one.id not in {p.id for p in pairings.of_day(db, day.id)}
     assert not pairings.is_standing(db, one.id)
-    day_joined.part(db, settings, run.id)
+    day_joined.part(db, settings, run.id, version=run.version)
     assert standing.of_pairing(db, one.id).state == "corrected"
 
 
@@ -217,7 +217,7 @@ def test_a_part_that_vanishes_takes_the_run_with_it_and_brings_it_back(db, setti
 
 def test_a_run_moves_with_its_files(db, settings, day):
     run = the(db, day, "REC0007-0009.wav")
-    assert sources.move(db, settings, day, [run.id], to_tag="S9") == 1
+    assert sources.move(db, settings, day, shown(run), to_tag="S9") == 1
     assert {row.source_id for row in recordings.parts_of(db, run.id)} == {the(db, day, run.name).source_id}
 
 

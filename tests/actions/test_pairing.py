@@ -3,6 +3,7 @@
 import threading
 from fractions import Fraction
 
+from tests.conftest import shown
 from tests.paper_day import paper_day, picture, recording, sound
 
 from vesk.actions import correct, day_joined, day_known, pairing, standing
@@ -45,8 +46,8 @@ def test_what_was_corrected_stays_where_it_lies_when_a_clock_changes(db, setting
     correct.set_own(db, settings, kept.id, version=kept.version, slip=Fraction(1, 10), ppm=Fraction(0))
     was = standing.of_pairing(db, kept.id).laid
     for name, label in (("7_01.wav", "08:59:59:00"), ("7_02.wav", "09:09:59:00")):
-        own = recording(db, day, name).id
-        day_known.put_right(db, settings, day, [own], field="timecode", value=label)
+        own = recording(db, day, name)
+        day_known.put_right(db, settings, day, shown(own), field="timecode", value=label)
     pairing.pair_day(db, settings, day)
     assert standing.of_pairing(db, kept.id).laid == was
     assert (kept.offset, other.offset) == (-2, -1)
@@ -68,8 +69,7 @@ def test_a_picture_found_nowhere_is_searched_again_only_when_others_have_come(db
 def test_by_hand_files_lie_as_people_count_and_a_part_that_changed_its_kind_ends_nothing_else(db, settings):
     files = {f"E/take{n}.mov": picture("", 60 + n, channels=0) for n in (9, 10, 11)}
     day = paper_day(db, files)
-    ids = [row.id for row in recordings.files_of_day(db, day.id)]
-    run = day_joined.join_by_hand(db, settings, day, ids, "run")
+    run = day_joined.join_by_hand(db, settings, day, shown(*recordings.files_of_day(db, day.id)), "run")
     assert run.name == "take9-11.mov"
     assert [row.name for row in recordings.parts_of(db, run.id)] == ["take9.mov", "take10.mov", "take11.mov"]
     part = recording(db, day, "take10.mov")
@@ -77,7 +77,7 @@ def test_by_hand_files_lie_as_people_count_and_a_part_that_changed_its_kind_ends
     day_joined.refresh(db, day)
     assert run.state == "unreadable"
     assert "they differ in frame rate" in run.problem
-    assert day_joined.part(db, settings, run.id).state == "parted"
+    assert day_joined.part(db, settings, run.id, version=run.version).state == "parted"
     assert len(recordings.ready_of_day(db, day.id)) == 3
 
 

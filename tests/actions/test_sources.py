@@ -3,6 +3,7 @@
 from fractions import Fraction
 
 import pytest
+from tests.conftest import shown
 from tests.paper_day import paper_day, picture, recording, sound, source
 
 from vesk.actions import day_known, pairing, reports, sources
@@ -81,7 +82,7 @@ def test_another_clock_for_a_stretch_of_the_day(db, settings, day):
     with pytest.raises(StaleError):
         day_known.choose_period(db, settings, row.id, version=1, since="1:00", before="2:00", clock="none")
     (stretch,) = days.clock_periods(db, day.id)[row.id]
-    day_known.end_period(db, settings, stretch.id)
+    day_known.end_period(db, settings, row.id, version=2, period_id=stretch.id)
     assert start(db, day, "A001_002.mov") == 14 * 3600
 
 
@@ -90,16 +91,16 @@ def test_a_stretch_may_pass_midnight_and_yields_to_what_was_said_of_one_file(db,
     day_known.choose_period(db, settings, row.id, version=1, since="22:00", before="09:30", clock="none")
     assert start(db, day, "A001_001.mov") is None
     assert start(db, day, "A001_002.mov") == 14 * 3600
-    day_known.put_right(db, settings, day, [recording(db, day, "A001_001.mov").id], field="clock", value="header")
+    day_known.put_right(db, settings, day, shown(recording(db, day, "A001_001.mov")), field="clock", value="header")
     assert start(db, day, "A001_001.mov") == 9 * 3600
 
 
 def test_two_sources_become_one(db, settings, day):
     with pytest.raises(RefusedError, match="Choose the source"):
-        sources.merge(db, settings, source(db, day, "S2").id, into="Q")
+        sources.merge(db, settings, source(db, day, "S2").id, version=1, into="Q")
     with pytest.raises(RefusedError, match="camera"):
-        sources.merge(db, settings, source(db, day, "S2").id, into="A")
-    assert sources.merge(db, settings, source(db, day, "S2").id, into="S1") == 1
+        sources.merge(db, settings, source(db, day, "S2").id, version=1, into="A")
+    assert sources.merge(db, settings, source(db, day, "S2").id, version=1, into="S1") == 1
     assert [one.tag for one in days.sources(db, day.id)] == ["A", "S1"]
     assert "moved X_01.wav to source S1" in [row.what for row in journal.of_day(db, day.id)]
 
@@ -119,18 +120,18 @@ def test_what_cannot_serve_as_a_recorder_is_said_and_nothing_changes(db, setting
 
 
 def test_patterns_read_names_and_a_wrong_one_changes_nothing(db, settings, day):
-    day_known.set_patterns(db, settings, day, ["{roll}_{clip}", " {scene}_{take} ", ""])
+    day_known.set_patterns(db, settings, day.id, ["{roll}_{clip}", " {scene}_{take} ", ""], version=1)
     known = day_known.known_of_day(db, day).recordings
     value = known[str(recording(db, day, "7_02.wav").id)].values["take"]
     assert (value.value, value.origin) == ("02", "file name")
     with pytest.raises(NamingError, match="stands twice"):
-        day_known.set_patterns(db, settings, day, ["{take}_{take}"])
+        day_known.set_patterns(db, settings, day.id, ["{take}_{take}"], version=2)
     assert day.patterns == ["{roll}_{clip}", "{scene}_{take}"]
-    day_known.set_patterns(db, settings, day, ["X_{take}"])
+    day_known.set_patterns(db, settings, day.id, ["X_{take}"], version=2)
     known = day_known.known_of_day(db, day).recordings
     assert known[str(recording(db, day, "7_02.wav").id)].values["take"].value == ""
     assert known[str(recording(db, day, "X_01.wav").id)].values["take"].value == "01"
-    day_known.set_patterns(db, settings, day, [])
+    day_known.set_patterns(db, settings, day.id, [], version=3)
     assert day_known.patterns_of(day)[0] == "{roll}_{clip}"
 
 
@@ -159,7 +160,7 @@ def test_a_report_fills_what_files_do_not_say_and_tells_what_does_not_fit(db, se
         "circled": "yes",
         "note": "wind",
     }
-    reports.remove(db, settings, row.id)
+    reports.remove(db, settings, row.id, version=2)
     assert (
         day_known.known_of_day(db, day).recordings[str(recording(db, day, "7_02.wav").id)].values["scene"].value == "7"
     )
@@ -176,7 +177,7 @@ def test_columns_named_once_are_known_in_the_next_report_like_it(db, settings, d
     )  # fmt: skip
     second = reports.take_up(db, settings, day, name="two.csv", text=text, kind="sound")
     assert second.mapping["scene"] == "Szene"
-    with pytest.raises(RefusedError, match="taken up already"):
+    with pytest.raises(StaleError, match="taken up already"):
         reports.take_up(db, settings, day, name="two.csv", text=text, kind="sound")
     for mapping, kind, tag, words in (
         ({"file": "gone"}, "sound", "", "not in the report"),

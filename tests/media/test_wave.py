@@ -89,19 +89,19 @@ def test_a_full_disk_leaves_nothing_half_written(tmp_path):
 import resource, signal, sys
 from pathlib import Path
 import numpy as np
-from vesk.core.errors import MediaError
+from vesk.core.errors import StorageError
 from vesk.media.wave import write_wave
 signal.signal(signal.SIGXFSZ, signal.SIG_IGN)
 resource.setrlimit(resource.RLIMIT_FSIZE, (100_000, 100_000))
 try:
     silence = np.zeros((48000, 2), np.float32)
     write_wave(Path({str(tmp_path / "full.wav")!r}), iter([silence]), sample_rate=48000, channels=2)
-except MediaError as error:
+except StorageError as error:
     print(error)
 """
     done = subprocess.run([sys.executable, "-c", script], capture_output=True, text=True, check=True)
-    assert "full.wav: it could not be written" in done.stdout
-    assert "Free space" in done.stdout
+    assert "full.wav: Vesk could not write there" in done.stdout
+    assert "free space" in done.stdout
     assert list(tmp_path.iterdir()) == []
 
 

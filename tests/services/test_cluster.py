@@ -14,8 +14,7 @@ from vesk.services import cluster, state
 
 @pytest.fixture
 def own():
-    made = cluster.place(PROJECT / "var" / "test-cluster")
-    cluster.make(made)
+    made, _ = cluster.have(PROJECT / "var" / "test-cluster")
     yield made
     cluster.stop(made)
 

@@ -95,13 +95,15 @@ def test_a_number_is_written_one_way(said, text):
 
 def test_progress_counts_the_work_since_nothing_was_open(db):
     day = paper_day(db, {"A/a.mov": picture("09:00:00:00")})
-    old = progress.open_one(db, day_id=day.id, kind="listen", subject_id=1, what="listening to a.mov")
+    progress.open_one(db, day_id=day.id, kind="listen", subject_id=1, what="listening to a.mov")
+    old = progress.find(db, "listen", 1)
     progress.set_state(db, old, "done")
     db.commit()
     quiet = progress_line(db, day.id)
     assert (quiet.open, quiet.text, quiet.percent) == (False, "", 100)
-    one = progress.open_one(db, day_id=day.id, kind="measure", subject_id=2, what="measuring a with b")
-    two = progress.open_one(db, day_id=day.id, kind="measure", subject_id=3, what="measuring c with d")
+    for number, what in ((2, "measuring a with b"), (3, "measuring c with d"), (3, "measuring c with d")):
+        progress.open_one(db, day_id=day.id, kind="measure", subject_id=number, what=what)
+    one, two = (progress.find(db, "measure", number) for number in (2, 3))
     line = progress_line(db, day.id)
     assert (line.open, line.done, line.total) == (True, 0, 2)
     assert line.text == "waiting for a worker: measuring a with b"

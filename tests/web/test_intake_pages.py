@@ -38,7 +38,7 @@ def day(db, settings):
 
 
 def together(client, db, day, names, **form):
-    ids = [str(recording(db, day, name).id) for name in names]
+    ids = [f"{row.id}:{row.version}" for row in (recording(db, day, name) for name in names)]
     db.rollback()  # so that what the page changes is read anew
     return client.post(f"/days/{day.id}/intake/together", data={"recording": ids, **form})
 
@@ -80,9 +80,9 @@ def test_files_are_taken_together_and_apart_on_the_page(client, db, day):
     assert "one after the other: by hand, test editor" in page
     part = client.get(f"/recordings/{recording(db, day, 'clip0002.mov').id}").text
     assert "which is paired, measured and corrected as one recording" in part
-    assert client.post(f"/recordings/{run.id}/part").status_code == 303
-    refused = client.post(f"/recordings/{run.id}/part")
-    assert refused.status_code == 422
+    assert client.post(f"/recordings/{run.id}/part", data={"version": run.version}).status_code == 303
+    refused = client.post(f"/recordings/{run.id}/part", data={"version": run.version})
+    assert refused.status_code == 409
     assert "It was taken apart by test editor" in refused.text
 
 
@@ -100,13 +100,15 @@ def test_patterns_are_tried_before_they_are_kept(client, db, day):
     assert "2 of 6 names are read" in tried
     assert "is no part of a file name" in tried
     assert day_known.patterns_of(days.get_day(db, day.id))[0] == "{roll}_{clip}"
-    wrong = client.post(url, data={"patterns": "{clip}{clip}"})
+    wrong = client.post(url, data={"patterns": "{clip}{clip}", "version": "1"})
     assert wrong.status_code == 422
     assert "{clip}{clip}</textarea>" in wrong.text  # what was typed is still there
-    assert "Saved" in client.post(url, data={"patterns": "clip{clip}"}).text
+    assert "Saved" in client.post(url, data={"patterns": "clip{clip}", "version": "1"}).text
+    late = client.post(url, data={"patterns": "{scene}", "version": "1"})
+    assert (late.status_code, "clip{clip}</textarea>" in late.text) == (409, True)  # what is there now is shown
     db.expire_all()
     assert days.get_day(db, day.id).patterns == ["clip{clip}"]
-    assert "Saved" in client.post(url, data={"do": "shipped", "patterns": "x"}).text
+    assert "Saved" in client.post(url, data={"do": "shipped", "patterns": "x", "version": "2"}).text
     db.expire_all()
     assert days.get_day(db, day.id).patterns == []
 
@@ -117,7 +119,7 @@ def test_a_report_is_sent_its_columns_named_and_left_out(client, db, day):
     assert "Choose a report first" in client.post(url, data={"kind": "sound"}).text
     bad = client.post(url, data={"kind": "sound", "report": (io.BytesIO(b"\x00\x01"), "r.csv")})
     assert bad.status_code == 422
-    assert "r.csv: No line of it names its columns" in bad.text
+    assert "r.csv: It holds zero bytes" in bad.text
     text = "Clip;Szene\n7_01.wav;7B\ngone.wav;8\n".encode("utf-16")
     page = client.post(url, data={"kind": "sound", "report": (io.BytesIO(text), "../../r.csv")}).text
     assert "No line of it names its columns" in page  # one known column is not enough to tell its head
@@ -135,7 +137,7 @@ def test_a_report_is_sent_its_columns_named_and_left_out(client, db, day):
     alike = {**form, "version": row.version + 1, "column-1": "file"}
     assert "named alike" in client.post(f"/reports/{row.id}", data=alike).text
     assert "7B on the report" in client.get(f"/days/{day.id}/intake").text
-    assert "left out again" in client.post(f"/reports/{row.id}", data={"do": "remove"}).text
+    assert "left out again" in client.post(f"/reports/{row.id}", data={"do": "remove", "version": row.version + 1}).text
     assert "7B on the report" not in client.get(f"/days/{day.id}/intake").text
 
 
@@ -161,7 +163,7 @@ def test_a_source_has_a_page_of_its_own(client, db, day):
     assert "A001_001.mov" in client.get(url).text
     for data, status, words in (
         ({"version": "old"}, 422, "out of date"),
-        ({"version": 9, "tag": "A", "position": "0"}, 409, "changed by somebody else"),
+        ({"version": 9, "tag": "A", "position": "0"}, 409, "Somebody else changed source A"),
         ({"version": 1, "tag": "E", "position": "0"}, 422, "another source already"),
         ({"version": 1, "tag": "A", "position": "many"}, 422, "a number up to 99"),
         ({"version": 1, "tag": "A", "position": "0", "rate": "17"}, 422, "frame rate"),

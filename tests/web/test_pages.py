@@ -162,4 +162,4 @@ def test_no_page_asks_anything_of_another_machine(client, day, now):
     for path in (f"/days/{day.id}/", f"/days/{day.id}/intake", f"/bench/{now.pairing.id}"):
         answer = client.get(path)
         assert not re.findall(r'(?:src|href|action)="(?:https?:)?//', answer.text)
-        assert "default-src 'self'" in answer.headers["Content-Security-Policy"]
+        assert "default-src 'none'" in answer.headers["Content-Security-Policy"]

@@ -10,7 +10,7 @@ from typing import Any
 from vesk.actions import delivering
 from vesk.actions.judging import Measured
 from vesk.actions.located import Located
-from vesk.actions.turnover import write_report
+from vesk.actions.report_lines import write_report
 from vesk.actions.walk import Tell, Walked
 from vesk.core.errors import VeskError
 from vesk.media.facts import PICTURE
@@ -98,12 +98,11 @@ def _conform_one(
         "samples": made.samples,
         "time_reference": made.time_reference,
     }
+    left = [one.sound for one in own if one.correction is None]
     remarks = [made.remark, *(one.correction.mends for one in matched if one.correction)]
+    remarks += [f"left out, no common sound: {', '.join(left)}"] if left else []
     line |= {"reason": why, "remark": "; ".join(filter(None, remarks))}
     if residual is not None:
         for place, value in zip(("head", "middle", "tail"), residual.all, strict=True):
             line[f"residual_{place}_ms"] = f"{value * 1000:+.3f}"
-    left = [one.sound for one in own if one.correction is None]
-    if left:
-        line["remark"] = f"left out, no common sound: {', '.join(left)}"
     return line

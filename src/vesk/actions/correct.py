@@ -13,11 +13,12 @@ from vesk.core.errors import RefusedError
 from vesk.core.timemap import exact_seconds
 from vesk.core.verdict.words import signed
 from vesk.settings import Settings
-from vesk.store import journal, pairings
+from vesk.store import changes, journal, pairings
 from vesk.store.tables import CheckRow, CorrectionRow
 
 MAX_PPM = 2000
 MAX_SLIP_S = 24 * 3600
+MAX_REASON = 300
 
 
 def _name(now: Standing) -> str:
@@ -32,8 +33,7 @@ def _add(session: Session, settings: Settings, now: Standing, correction: Correc
             origin=origin, made_by=settings.person,
         )
     )  # fmt: skip
-    now.pairing.version += 1
-    session.add(now.pairing)
+    changes.count(session, now.pairing)
     frames = signed(float(correction.slip * now.fps), 3)
     rate = f" and a rate of {signed(float(correction.ppm), 2)} ppm" if correction.ppm else ""
     what = f"{_name(now)}: slip of {frames} f ({signed(float(correction.slip) * 1000, 2)} ms){rate}"
@@ -96,8 +96,7 @@ def undo(session: Session, settings: Settings, pairing_id: int, *, version: int)
         what = "correction undone"
     else:
         raise RefusedError("There is nothing to undo here.")
-    pairing.version += 1
-    session.add(pairing)
+    changes.count(session, pairing)
     journal.note(
         session,
         day_id=pairing.day_id,
@@ -117,9 +116,9 @@ def check(session: Session, settings: Settings, pairing_id: int, *, version: int
     if now.state == standing.CHECKED:
         raise RefusedError("It is checked already.")
     correction = now.correction.id if now.correction else None
-    session.add(CheckRow(pairing_id=pairing_id, correction_id=correction, made_by=settings.person))
-    pairing.version += 1
-    session.add(pairing)
+    of = pairings.contents(now.picture, now.sound)
+    session.add(CheckRow(pairing_id=pairing_id, correction_id=correction, of=of, made_by=settings.person))
+    changes.count(session, pairing)
     errors = now.errors
     left = (
         "not measured"
@@ -139,11 +138,12 @@ def set_aside(session: Session, settings: Settings, pairing_id: int, *, version:
     """Set a pairing aside, with the reason."""
     if not reason.strip():
         raise RefusedError("Say why it is set aside; the report will carry it.")
+    if len(reason) > MAX_REASON:
+        raise RefusedError(f"A reason has {MAX_REASON} characters at most.")
     pairing = pairings.get_for_change(session, pairing_id, version)
     now = standing.of_pairing(session, pairing_id)
     pairing.state, pairing.reason = "set aside", reason.strip()
-    pairing.version += 1
-    session.add(pairing)
+    changes.count(session, pairing)
     journal.note(
         session, day_id=pairing.day_id, by=settings.person, what=f"{_name(now)}: set aside ({reason.strip()})",
         pairing_id=pairing_id,

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Sequence
+from collections.abc import Mapping
 from fractions import Fraction
 from itertools import pairwise
 from typing import Any
@@ -11,12 +11,12 @@ from sqlmodel import Session
 
 from vesk.actions import joining, standing
 from vesk.actions.day_known import known_of_day
-from vesk.core.errors import RefusedError
+from vesk.core.errors import RefusedError, StaleError
 from vesk.core.intake.runs import natural_order
 from vesk.media.facts import Facts
 from vesk.media.joined import RUN, SET, join_facts, joined_content
 from vesk.settings import Settings
-from vesk.store import days, journal, overrides, recordings
+from vesk.store import changes, journal, overrides, recordings
 from vesk.store.recordings import PARTED
 from vesk.store.tables import Day, Recording
 
@@ -26,7 +26,7 @@ VESK = "Vesk"
 def join_day(session: Session, settings: Settings, day: Day) -> list[Recording]:
     """Make the mono sets and the runs that a day's files show; returns what is new and has to be listened to."""
     made = []
-    days.hold(session, day.id or 0)
+    changes.hold(session, day.id or 0)
     parted = _parted(session, day)
     for how in (SET, RUN):
         known = [one for one in known_of_day(session, day).recordings.values() if not one.aside]
@@ -45,16 +45,24 @@ def join_day(session: Session, settings: Settings, day: Day) -> list[Recording]:
     return made
 
 
-def join_by_hand(session: Session, settings: Settings, day: Day, ids: Sequence[int], how: str) -> Recording:
+def join_by_hand(
+    session: Session, settings: Settings, day: Day, versions: Mapping[int, int], how: str
+) -> Recording:
     """Take the selected recordings together.
+
+    Parameters
+    ----------
+    versions : mapping of int to int
+        Of each recording, as it was shown.
 
     Raises
     ------
+    StaleError
+        If one of them was changed since.
     RefusedError
         If they cannot be one recording: of several sources, of different formats, or fewer than two.
     """
-    wanted = set(ids)
-    rows = [row for row in recordings.ready_of_day(session, day.id or 0) if row.id in wanted]
+    rows = [row for row in recordings.for_change(session, day.id or 0, versions) if row.state == recordings.READY]
     if len({row.source_id for row in rows}) > 1:
         raise RefusedError("These are of several sources: one recording is made by one device.")
     known = known_of_day(session, day).recordings
@@ -63,29 +71,37 @@ def join_by_hand(session: Session, settings: Settings, day: Day, ids: Sequence[i
     by_clock = len(timed) == len(rows) == len(set(timed))
     rows.sort(key=lambda row: (order[row.id][0] or Fraction(0) if by_clock else 0, natural_order(row.path)))
     made = _make(session, day, rows, how, why="by hand", by=settings.person)
+    for row in rows:
+        changes.count(session, row)
     what = f"took {', '.join(row.name for row in rows)} together as {_words(how)} {made.name}"
     journal.note(session, day_id=day.id or 0, by=settings.person, what=what)
     return made
 
 
-def part(session: Session, settings: Settings, recording_id: int) -> Recording:
+def part(session: Session, settings: Settings, recording_id: int, *, version: int) -> Recording:
     """Take a recording of several files apart; its files stand for themselves, and Vesk does not join them again.
 
     Raises
     ------
+    StaleError
+        If somebody changed it, or took it apart, since `version`.
     RefusedError
-        If it is one file, or was taken apart already.
+        If it is one file.
     """
     row = recordings.get(session, recording_id)
-    if not row.joined or row.state == PARTED:
+    changes.hold(session, row.day_id)
+    if not row.joined:
         raise RefusedError(f"{row.name} is one file: there is nothing to take apart.")
+    changes.compare(row, version, row.name)
+    if row.state == PARTED:
+        raise StaleError(f"{row.name} is taken apart already.")
     if row.part_of is not None:
         raise RefusedError(f"{row.name} is itself a part: take apart first what it is a part of.")
     for member in recordings.parts_of(session, recording_id):
         member.part_of = None
         session.add(member)
     row.state, row.joined_by = PARTED, settings.person
-    session.add(row)
+    changes.count(session, row)
     session.flush()
     journal.note(session, day_id=row.day_id, by=settings.person, what=f"took {row.name} apart")
     return row
@@ -132,7 +148,7 @@ def _make(session: Session, day: Day, rows: list[Recording], how: str, *, why: s
     row = next((one for one in present if [member["id"] for member in one.members] == ids and one.joined == how), None)
     if row is None:
         path = joining.joined_path([one.path for one in rows])
-        taken = {one.path for one in [*present, *recordings.files_of_day(session, day.id or 0)]}
+        taken = {one.path for one in [*present, *recordings.ever_of_day(session, day.id or 0)]}
         names = [path, *(f"{path} ({n})" for n in range(2, 100))]
         path = next(name for name in names if name not in taken)
         row = Recording(

@@ -12,13 +12,13 @@ from sqlmodel import Session
 from vesk.actions.known import DayKnown, know_day
 from vesk.actions.known_recording import ASIDE, CLOCK, FIELDS, TIMECODE, Item
 from vesk.core.clocks.choice import CHOICES, Period, Said
-from vesk.core.errors import RefusedError, TimecodeError
+from vesk.core.errors import NotFoundError, RefusedError, StaleError, TimecodeError
 from vesk.core.intake.naming import DEFAULT_PATTERNS, compiled
 from vesk.core.intake.reports import Report, entries_of
 from vesk.core.timecode import FrameRate, Timecode
 from vesk.media.facts import Facts
 from vesk.settings import Settings
-from vesk.store import days, journal, overrides, recordings, reports
+from vesk.store import changes, days, journal, overrides, recordings, reports
 from vesk.store.tables import AcceptedRow, ClockPeriod, Day, Recording, Source
 
 
@@ -97,10 +97,9 @@ def choose_clock(session: Session, settings: Settings, source_id: int, *, versio
     """
     if clock and clock not in CHOICES:
         raise RefusedError(f"A source is trusted by its {', '.join(CHOICES[:-1])}, or by {CHOICES[-1]}.")
-    source = days.get_source(session, source_id, version=version)
+    source = days.get_source_for_change(session, source_id, version)
     source.clock = clock
-    source.version += 1
-    session.add(source)
+    changes.count(session, source)
     what = f"source {source.tag}: trusted by its {clock}" if clock else f"source {source.tag}: Vesk chooses its clock"
     journal.note(session, day_id=source.day_id, by=settings.person, what=what)
     return source
@@ -120,14 +119,13 @@ def choose_period(
     """
     if clock not in CHOICES:
         raise RefusedError(f"Choose the clock for that stretch: {', '.join(CHOICES)}.")
-    source = days.get_source(session, source_id, version=version)
+    source = days.get_source_for_change(session, source_id, version)
     rate = days.rate_of(days.get_day(session, source.day_id))
     low, high = (_moment(text, rate) for text in (since, before))
     if low == high:
         raise RefusedError("A stretch of the day ends later than it begins.")
     session.add(ClockPeriod(source_id=source_id, since=low, before=high, clock=clock, made_by=settings.person))
-    source.version += 1
-    session.add(source)
+    changes.count(session, source)
     journal.note(
         session, day_id=source.day_id, by=settings.person,
         what=f"source {source.tag}: trusted by its {clock} from {since.strip()} to {before.strip()}",
@@ -147,13 +145,20 @@ def _moment(text: str, rate: FrameRate) -> Fraction:
         raise RefusedError(f"{plain!r} is no time of day. Write it like 13:40 or 13:40:00.") from None
 
 
-def end_period(session: Session, settings: Settings, period_id: int) -> Source:
-    """Take back a clock that was chosen for a stretch of the day."""
+def end_period(session: Session, settings: Settings, source_id: int, *, version: int, period_id: int) -> Source:
+    """Take back a clock that was chosen for a stretch of the day.
+
+    Raises
+    ------
+    StaleError
+        If somebody changed the source since `version`.
+    """
+    source = days.get_source_for_change(session, source_id, version)
     row = days.get_clock_period(session, period_id)
-    source = days.get_source(session, row.source_id)
+    if row.source_id != source_id:
+        raise NotFoundError("That stretch is of another source. Load the page again.")
     session.delete(row)
-    source.version += 1
-    session.add(source)
+    changes.count(session, source)
     journal.note(
         session, day_id=source.day_id, by=settings.person,
         what=f"source {source.tag}: no longer trusted by its {row.clock} for a stretch of the day",
@@ -162,39 +167,47 @@ def end_period(session: Session, settings: Settings, period_id: int) -> Source:
     return source
 
 
-def set_patterns(session: Session, settings: Settings, day: Day, patterns: Sequence[str]) -> None:
+def set_patterns(
+    session: Session, settings: Settings, day_id: int, patterns: Sequence[str], *, version: int
+) -> None:
     """Say by which patterns the day's file names are read; none: those that ship.
 
     Raises
     ------
+    StaleError
+        If somebody changed the day since `version`.
     NamingError
         If one cannot be.
     """
+    day = days.get_for_change(session, day_id, version)
     kept = list(dict.fromkeys(pattern.strip() for pattern in patterns if pattern.strip()))
     for pattern in kept:
         compiled(pattern)
     day.patterns = [] if tuple(kept) == DEFAULT_PATTERNS else kept
-    session.add(day)
+    changes.count(session, day)
     said = ", ".join(kept) or "those that ship"
     journal.note(session, day_id=day.id or 0, by=settings.person, what=f"file names are read by: {said}")
 
 
 def put_right(
-    session: Session, settings: Settings, day: Day, ids: Sequence[int], *, field: str, value: str | None
+    session: Session, settings: Settings, day: Day, versions: Mapping[int, int], *, field: str, value: str | None
 ) -> int:
     """Put a fact of recordings right, or, with None, let the read value count again; returns how many.
 
+    `versions` are those of each recording as it was shown.
+
     Raises
     ------
+    StaleError
+        If one of them was changed since.
     RefusedError
         If the field cannot be put right, or the value cannot be.
     """
     if field not in FIELDS:
         raise RefusedError(f"{field!r} cannot be put right; these can: {', '.join(FIELDS)}.")
-    rows = [row for row in recordings.of_day(session, day.id or 0) if row.id in set(ids)]
-    if not rows:
-        raise RefusedError("Nothing is selected: tick the recordings first.")
+    rows = recordings.for_change(session, day.id or 0, versions)
     for row in rows:
+        changes.count(session, row)
         if value is None:
             overrides.withdraw(session, row.id or 0, field)
             continue
@@ -223,18 +236,34 @@ def _check(field: str, value: str, row: Recording, day: FrameRate) -> None:
 
 
 def accept(session: Session, settings: Settings, day: Day, key: str, note: str) -> None:
-    """Say that an oddity is meant so."""
-    if not key or len(note) > 300:
+    """Say that an oddity is meant so.
+
+    Raises
+    ------
+    StaleError
+        If somebody said so already.
+    """
+    if not key or len(key) > 500 or len(note) > 300:
         raise RefusedError("A note has 300 characters at most.")
-    if key in overrides.accepted(session, day.id or 0):
-        return
+    changes.hold(session, day.id or 0)
+    known = overrides.accepted(session, day.id or 0).get(key)
+    if known is not None:
+        raise StaleError(f"{known.made_by} said already that it is meant so{f': {known.note}' if known.note else ''}.")
     session.add(AcceptedRow(day_id=day.id or 0, oddity=key, note=note.strip(), made_by=settings.person))
     journal.note(session, day_id=day.id or 0, by=settings.person, what=f"meant so: {key}. {note}".strip())
 
 
 def take_up(session: Session, settings: Settings, day: Day, key: str) -> None:
-    """Take an accepted oddity up again."""
+    """Take an accepted oddity up again.
+
+    Raises
+    ------
+    StaleError
+        If somebody did so already.
+    """
+    changes.hold(session, day.id or 0)
     row = overrides.accepted(session, day.id or 0).get(key)
-    if row is not None:
-        session.delete(row)
-        journal.note(session, day_id=day.id or 0, by=settings.person, what=f"taken up again: {key}")
+    if row is None:
+        raise StaleError("It is taken up again already.")
+    session.delete(row)
+    journal.note(session, day_id=day.id or 0, by=settings.person, what=f"taken up again: {key}")

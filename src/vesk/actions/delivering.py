@@ -17,7 +17,7 @@ from vesk.actions.located import Located
 from vesk.actions.measuring import measure_by_sound
 from vesk.core.conform.correction import Errors, errors
 from vesk.core.conform.render import parts_of, picture_samples, render
-from vesk.core.errors import RefusedError
+from vesk.core.errors import MediaError, RefusedError
 from vesk.core.sound.measurement import MATCHED
 from vesk.core.timemap import AnyMap, TimeMap
 from vesk.media import cache, checksum, ixml, wave
@@ -134,6 +134,12 @@ def deliver(
     )  # fmt: skip
     with ExitStack() as stack:
         readers = [stack.enter_context(part.sound.reader()) for part in parts]
+        for reader, part in zip(readers, parts, strict=True):
+            if reader.frames < part.sound.facts.samples:
+                raise MediaError(
+                    part.sound.path, f"it holds {reader.frames} samples, and had {part.sound.facts.samples}",
+                    "It was cut since it was taken in: copy it again from the card.",
+                )  # fmt: skip
         pieces = [
             piece
             for reader, part in zip(readers, parts, strict=True)
@@ -166,7 +172,7 @@ def measure_again(
     reason : str
         Why not; empty otherwise.
     """
-    store = cache.kept(workplace, checksum.fast_hash(delivered))
+    store = cache.kept(workplace, checksum.whole_hash(delivered))
     try:
         made = Located(delivered, read_facts(delivered), store)
         found = measure_by_sound(picture, made, proposal_s=0.0, channels=channels)

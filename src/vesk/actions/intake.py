@@ -3,15 +3,15 @@
 from __future__ import annotations
 
 import re
-from collections.abc import Callable, Sequence
-from dataclasses import dataclass
+from collections.abc import Callable, Mapping, Sequence
+from dataclasses import dataclass, replace
 from datetime import date
 from pathlib import Path
 
-from sqlmodel import Session, col, select
+from sqlmodel import Session
 
 from vesk.actions.watching import growing
-from vesk.core.errors import MediaError, RefusedError
+from vesk.core.errors import MediaError, RefusedError, StaleError, VeskError
 from vesk.core.intake.devices import Made, Proposed, assign, letters_of
 from vesk.core.intake.naming import DEFAULT_PATTERNS, read_name
 from vesk.core.timecode import FrameRate
@@ -20,10 +20,11 @@ from vesk.media import checksum, probe, scan
 from vesk.media.facts import PICTURE, SOUND, Facts
 from vesk.media.guarded import guarded
 from vesk.settings import Settings
-from vesk.store import days, journal, recordings
-from vesk.store.tables import Day, Recording, Source
+from vesk.store import changes, days, journal, recordings
+from vesk.store.tables import Day, Recording
 
 _CAMERA_ROLL = re.compile(r"([A-Za-z])[-_ ]?\d+")
+_LONGEST_NAME = 120
 _READING_S = 60.0  # facts are read in milliseconds; a file that takes this long is damaged
 Report = Callable[[int, int], bool]
 """Called with (done, total); returns whether to go on."""
@@ -57,12 +58,21 @@ def name_day(
         If the folder is not there or not under an allowed media root.
     RefusedError
         If the production has no name.
+    StaleError
+        If this very day was named already.
     """
     if not production.strip():
         raise RefusedError("The production needs a name.")
+    if len(production) > _LONGEST_NAME:
+        raise RefusedError(f"A production's name has {_LONGEST_NAME} characters at most.")
     place = scan.allowed(Path(folder), settings.media_roots)
+    changes.hold_naming(session)
+    named = days.production_named(session, production.strip())
+    if any(one.production_id == named.id and one.number == number and one.folder == str(place)
+           for _, one in days.all_days(session)):  # fmt: skip
+        raise StaleError(f"Shoot day {number} of {named.name}, with this folder, is there already.")
     day = Day(
-        production_id=days.production_named(session, production.strip()).id or 0,
+        production_id=named.id or 0,
         number=number,
         shot_on=shot_on,
         folder=str(place),
@@ -81,39 +91,38 @@ def name_day(
     return day
 
 
+@dataclass(frozen=True, slots=True)
+class _Read:
+    """What one look at a file gave: facts, or why there are none; neither where it lies as it did."""
+
+    size: int = 0
+    modified_ns: int = 0
+    content: str = ""
+    facts: Facts | None = None
+    problem: str = ""
+
+
 def take_in(session: Session, settings: Settings, day: Day, report: Report = lambda _done, _total: True) -> TakenIn:
     """Walk the day's folder, read each file's facts, and assign sources by folder.
 
-    What was decided about a recording stays; a file that vanished is marked, not forgotten.
+    The files are read while nobody waits; then the day is taken, and what was read is laid over what is there. What
+    was decided about a recording stays; a file that vanished is marked, not forgotten.
     """
     root = scan.allowed(Path(day.folder), settings.media_roots)
     day_id = day.id or 0
     known = {row.path: row for row in recordings.files_of_day(session, day_id)}
+    changes.rest(session)
     found = list(scan.walk(root))
     still = growing([item.path for item in found])
-    new = 0
-    seen: set[str] = set()
+    read: dict[str, _Read] = {}
     for count, item in enumerate(found):
         if not report(count, len(found)):
             break
         path = scan.shown(item.path, root)
-        seen.add(path)
-        row = known.get(path)
-        if row is None:
-            row = Recording(day_id=day_id, path=path, name=Path(path).name, size=0, modified_ns=0)
-            new += 1
-        if item.path in still:
-            item = scan.Found(item.path, _GROWING)  # noqa: PLW2901 - it is read as what it is: not there yet
-        _read_into(row, item, day)
-        session.add(row)
-        session.flush()
-    else:
-        for path, row in known.items():
-            if path not in seen and not row.facts:
-                session.delete(row)  # nothing was ever read from it or decided about it
-            elif path not in seen:
-                row.state, row.problem = "vanished", _VANISHED.format(path=path)
-                session.add(row)
+        read[path] = _read(scan.Found(item.path, _GROWING) if item.path in still else item, path, known.get(path))
+    copies = _compared(root, read, known, settings.cache)
+    changes.hold(session, day_id)
+    new = _lay_over(session, day, read, copies, whole=len(read) == len(found))
     _assign_sources(session, day)
     rows = recordings.files_of_day(session, day_id)
     ready = tuple(row.id or 0 for row in rows if row.state == "ready")
@@ -132,26 +141,87 @@ _VANISHED = (
 )
 
 
-def _read_into(row: Recording, item: scan.Found, day: Day) -> None:
+def _read(item: scan.Found, path: str, known: Recording | None) -> _Read:
     try:
         if item.problem:
-            raise MediaError(row.path, item.problem)
+            raise MediaError(path, item.problem)
         stat = item.path.stat()
-        if row.state == "ready" and row.facts and (row.size, row.modified_ns) == (stat.st_size, stat.st_mtime_ns):
-            return
-        serves = row.kind  # a camera may serve as a recorder
-        # Kept also when it cannot be read: only then can be said later that it changed.
-        row.size, row.modified_ns = stat.st_size, stat.st_mtime_ns
+        read = _Read(stat.st_size, stat.st_mtime_ns)
+    except (MediaError, OSError) as error:
+        return _Read(problem=_sentence(path, error))
+    try:
+        lay = (known.size, known.modified_ns) if known and known.state == "ready" and known.facts else None
+        if lay == (read.size, read.modified_ns):
+            return read
         facts = guarded(item.path, _READING_S, probe.read_facts, item.path)
+        serves = known.kind if known is not None else ""  # a camera may serve as a recorder
         facts = facts.as_sound() if serves == SOUND and facts.kind == PICTURE else facts
-        row.content = checksum.fast_hash(item.path)
-    except (MediaError, RefusedError, OSError) as error:
-        reason = f"{error.reason}. {error.advice}" if isinstance(error, MediaError) else str(error)
-        row.state, row.problem = "unreadable", f"{row.path}: {reason}".strip()
-        return
-    row.state, row.problem = "ready", ""
-    row.kind, row.duration, row.facts = facts.kind, facts.duration, facts.as_json()
-    row.start = facts.span("", "", "", days.rate_of(day)).start_on(days.rate_of(day))
+        return replace(read, facts=facts, content=checksum.unread(item.path))
+    except (VeskError, OSError) as error:
+        # Size and time are kept also when it cannot be read: only then can be said later that it changed.
+        return replace(read, problem=_sentence(path, error))
+
+
+def _sentence(path: str, error: Exception) -> str:
+    reason = f"{error.reason}. {error.advice}" if isinstance(error, MediaError) else str(error)
+    return f"{path}: {reason}".strip()
+
+
+def _compared(
+    root: Path, read: Mapping[str, _Read], known: Mapping[str, Recording], cache: Path
+) -> dict[str, str]:
+    """Return the contents of new files that may be copies, of what they may be copies of, and of files that came back.
+
+    All are compared by every byte: a guess would have a file thrown away, or a check stand that nobody made.
+    """
+    by_size: dict[int, list[str]] = {}
+    for path, one in read.items():
+        if not one.problem:
+            by_size.setdefault(one.size, []).append(path)
+    contents: dict[str, str] = {}
+    for path, one in read.items():
+        if one.facts is None:
+            continue
+        place = scan.placed(root, path)
+        try:
+            like = [other for other in by_size[one.size] if other != path]
+            like = [other for other in like if checksum.alike(place, scan.placed(root, other))]
+            was = known.get(path)
+            again = was is not None and was.size == one.size and checksum.is_whole(was.content)
+            for name in [path, *like] if like or again else ():
+                contents[name] = contents.get(name) or checksum.content_of(scan.placed(root, name), cache)
+        except (MediaError, OSError):
+            continue  # whoever listens to it will say what is wrong
+    return contents
+
+
+def _lay_over(session: Session, day: Day, read: Mapping[str, _Read], copies: Mapping[str, str], *, whole: bool) -> int:
+    """Lay what was read over the day's rows; returns how many are new. Only a `whole` walk tells what vanished."""
+    day_id, new = day.id or 0, 0
+    rows = {row.path: row for row in recordings.ever_of_day(session, day_id)}
+    for path, one in read.items():
+        row = rows.get(path)
+        if row is None:
+            row = Recording(day_id=day_id, path=path, name=Path(path).name, size=0, modified_ns=0)
+            new += 1
+        if one.size or one.modified_ns:
+            row.size, row.modified_ns = one.size, one.modified_ns
+        if one.problem:
+            row.state, row.problem = "unreadable", one.problem
+        elif one.facts is not None:
+            row.state, row.problem, row.content = "ready", "", one.content
+            row.kind, row.duration, row.facts = one.facts.kind, one.facts.duration, one.facts.as_json()
+            row.start = one.facts.span("", "", "", days.rate_of(day)).start_on(days.rate_of(day))
+        session.add(row)
+        if path in copies:
+            recordings.learn_content(session, row, copies[path])
+    for path, row in rows.items() if whole else ():
+        if path not in read:
+            # Nothing was ever read from it: it is shown no more, but a turnover may name it.
+            row.state, row.problem = ("vanished", _VANISHED.format(path=path)) if row.facts else ("gone", "")
+            session.add(row)
+    session.flush()
+    return new
 
 
 def facts_of(row: Recording) -> Facts:
@@ -212,7 +282,7 @@ def _assign_sources(session: Session, day: Day) -> None:
     day_id = day.id or 0
     patterns = tuple(day.patterns) or DEFAULT_PATTERNS
     rows = [row for row in recordings.files_of_day(session, day_id) if row.facts]
-    sources = list(session.exec(select(Source).where(Source.day_id == day_id).order_by(col(Source.id))))
+    sources = sorted(days.sources(session, day_id), key=lambda source: source.id or 0)
     proposed = [
         Proposed(
             source.folder, source.kind,
@@ -224,10 +294,8 @@ def _assign_sources(session: Session, day: Day) -> None:
     given = assign([made_by(row.path, facts_of(row), patterns) for row in fresh], proposed)
     for one in proposed[len(sources) :]:
         tag = propose_tag(one.folder, one.kind, {source.tag for source in sources}, one.letters)
-        source = Source(day_id=day_id, tag=tag, name=source_name(one.folder), kind=one.kind, folder=one.folder)
-        sources.append(source)
-        session.add(source)
-    session.flush()
+        name = source_name(one.folder)
+        sources.append(days.make_source(session, day_id, tag=tag, name=name, kind=one.kind, folder=one.folder))
     for row, index in zip(fresh, given, strict=True):
         row.source_id = sources[index].id
         session.add(row)

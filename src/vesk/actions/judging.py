@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from dataclasses import dataclass, replace
 from fractions import Fraction
+from functools import partial
 from pathlib import Path
 
 from vesk.actions import measuring
@@ -18,6 +19,7 @@ from vesk.core.timemap import exact_seconds
 from vesk.core.tolerance import Tolerance
 from vesk.core.verdict.causes import Names, Setting, Verdict, give_verdict
 from vesk.media.facts import Facts
+from vesk.media.guarded import bordered
 
 
 @dataclass(frozen=True, slots=True)
@@ -37,7 +39,8 @@ def measure_pair(found: dict[str, Located], tags: dict[str, str], proposal: Prop
     """Measure a pair that is proposed; a file that cannot be read costs only this."""
     picture, sound = found[proposal.picture], found[proposal.sound]
     try:
-        result = measuring.measure_by_sound(picture, sound, proposal_s=float(proposal.offset))
+        measure = partial(measuring.measure_by_sound, picture, sound, proposal_s=float(proposal.offset))
+        result = bordered(picture.path, measure)
     except MediaError as error:
         result = refused(str(error))
     return judged(found, tags, proposal, result)

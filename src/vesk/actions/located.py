@@ -12,8 +12,9 @@ import numpy as np
 from numpy.typing import NDArray
 
 from vesk.core.errors import MediaError
-from vesk.media import cache, checksum, joined, movie, probe
+from vesk.media import cache, checksum, joined, movie, probe, scan
 from vesk.media.facts import PICTURE, Facts
+from vesk.media.guarded import bordered
 from vesk.media.joined import RUN, Series, SideBySide
 from vesk.media.sound import Samples, SoundReader
 
@@ -34,6 +35,8 @@ class Located:
         What it is made of; empty for one file.
     how : str
         Whether the parts lie one after the other (`RUN`) or side by side (`SET`).
+    root : Path or None
+        The folder that its file must really lie below, links followed; None: wherever it lies.
     """
 
     path: Path
@@ -41,6 +44,22 @@ class Located:
     kept: cache.Kept
     parts: tuple[Located, ...] = ()
     how: str = ""
+    root: Path | None = None
+
+    @property
+    def file(self) -> Path:
+        """Its file, to be opened now.
+
+        Raises
+        ------
+        MediaError
+            If a link has come to lead out of the day's folder since intake.
+        """
+        if self.root is not None and not scan.within(self.path, self.root):
+            raise MediaError(
+                self.path, "it leads out of the day's folder now; it is not followed", "Copy the file itself there."
+            )
+        return self.path
 
     @property
     def files(self) -> tuple[Path, ...]:
@@ -61,7 +80,7 @@ class Located:
             If a file is not there or cannot be read.
         """
         if not self.parts:
-            return SoundReader(self.kept.sound if self.facts.coded else self.path)
+            return SoundReader(self.kept.sound if self.facts.coded else self.file)
         with ExitStack() as opened:
             readers = [opened.enter_context(part.reader()) for part in self.parts]
             opened.pop_all()
@@ -77,7 +96,7 @@ class Located:
         if self.kept.done.exists():
             return
         if not self.parts:
-            cache.listen(self.path, self.facts, self.kept)
+            cache.listen(self.file, self.facts, self.kept)
             return
         for part in self.parts:
             if part.facts.coded:
@@ -89,7 +108,7 @@ class Located:
         """Decode the frames that are not kept yet, as JPEG, counted from its first."""
         for take, first in self._by_take():
             own = [index - first for index in indices if first <= index < first + (take.facts.frames or 0)]
-            cache.save_frames(take.path, self.kept, own, first=first)
+            cache.save_frames(take.file, self.kept, own, first=first)
 
     def grey_frames(self, first: int, count: int) -> NDArray[np.uint8]:
         """Decode consecutive frames as grey pictures (frames, height, width); fewer at the picture's end."""
@@ -97,7 +116,7 @@ class Located:
         for take, begin in self._by_take():
             low, high = max(first, begin), min(first + count, begin + (take.facts.frames or 0))
             if high > low:
-                pieces.append(movie.grey_frames(take.path, low - begin, high - low))
+                pieces.append(movie.grey_frames(take.file, low - begin, high - low))
         return np.concatenate(pieces) if pieces else np.zeros((0, 1, 1), np.uint8)
 
     def _by_take(self) -> Iterator[tuple[Located, int]]:
@@ -105,10 +124,16 @@ class Located:
         yield from zip(self.takes, accumulate(counts, initial=0), strict=False)
 
 
-def locate(path: Path, cache_folder: Path) -> Located:
-    """Read a file's facts and find its place in the cache."""
-    facts = probe.read_facts(path)
-    return Located(path, facts, cache.kept(cache_folder, checksum.fast_hash(path)))
+def locate(path: Path, cache_folder: Path, *, root: Path | None = None) -> Located:
+    """Read a file's facts and find its place in the cache.
+
+    Raises
+    ------
+    MediaError
+        If it cannot be read, whatever the reason.
+    """
+    facts = bordered(path, probe.read_facts, path)
+    return Located(path, facts, cache.kept(cache_folder, checksum.content_of(path, cache_folder)), root=root)
 
 
 def join(parts: Sequence[Located], how: str, cache_folder: Path) -> Located:
@@ -121,7 +146,7 @@ def join(parts: Sequence[Located], how: str, cache_folder: Path) -> Located:
     """
     facts = joined.join_facts([one.facts for one in parts], how)
     content = joined.joined_content([one.kept.folder.name for one in parts], how)
-    return Located(parts[0].path, facts, cache.kept(cache_folder, content), tuple(parts), how)
+    return Located(parts[0].path, facts, cache.kept(cache_folder, content), tuple(parts), how, parts[0].root)
 
 
 def hear(place: Located) -> None:

@@ -1,62 +1,179 @@
-"""Listen to recordings and measure pairings of a day."""
+"""Listen to recordings and measure pairings of a day.
+
+All of it is long work: it reads rows, holds nothing while it lasts, then takes the day and writes only where what it
+rested on still stands. Files are decoded behind the guarded border.
+"""
 
 from __future__ import annotations
 
+from collections.abc import Iterable
+from contextlib import suppress
+
 from sqlmodel import Session
 
-from vesk.actions import measuring, standing
-from vesk.actions.located import Located, hear
+from vesk.actions import day_joined, measuring, standing
+from vesk.actions.located import Located, decode_frames, hear
 from vesk.core.errors import MediaError
 from vesk.core.sound.measurement import Measurement
-from vesk.media import cache
-from vesk.media.guarded import guarded
+from vesk.media import cache, checksum
+from vesk.media.guarded import bordered, guarded
 from vesk.settings import Settings
-from vesk.store import days, pairings, recordings
-from vesk.store.tables import Pairing
+from vesk.store import changes, days, pairings, recordings
+from vesk.store.tables import Day, Pairing, Recording
 
 _LEAST_WAIT_S, _SLOWEST = 120.0, 2.0  # a file that takes longer than twice its own length is stuck
+_SLOWEST_BYTES = 2 << 20  # a second: slower than any disk that a day is kept on
+
+
+def learn_contents(session: Session, settings: Settings, ids: Iterable[int]) -> None:
+    """Read the files of recordings whole, where that was not done, and keep the hash of every byte of each.
+
+    Raises
+    ------
+    MediaError
+        If a file cannot be read, or is another than was taken in.
+    """
+    rows = [recordings.get(session, number) for number in ids]
+    files = {row.id or 0: row for one in rows for row in files_of(session, one)}
+    unknown = [row for row in files.values() if not checksum.is_whole(row.content)]
+    if not unknown:
+        return
+    day = days.get_day(session, unknown[0].day_id)
+    places = {row.id or 0: standing.located(settings, day, row) for row in unknown}
+    changes.rest(session)
+    contents = {}
+    for row in unknown:
+        place = places[row.id or 0]
+        lies_as_taken_in(place, row)
+        wait = _LEAST_WAIT_S + row.size / _SLOWEST_BYTES
+        contents[row.id or 0] = guarded(place.path, wait, checksum.content_of, place.file, settings.cache)
+    changes.hold(session, day.id or 0)
+    for row in unknown:
+        fresh = recordings.get(session, row.id or 0)
+        if (fresh.size, fresh.modified_ns, fresh.state) == (row.size, row.modified_ns, recordings.READY):
+            recordings.learn_content(session, fresh, contents[row.id or 0])
+    day_joined.refresh(session, days.get_day(session, day.id or 0))
+    changes.rest(session)
+
+
+def lies_as_taken_in(place: Located, row: Recording) -> None:
+    """Refuse a file that is another than was taken in, by its size or time.
+
+    Raises
+    ------
+    MediaError
+        Naming it.
+    """
+    try:
+        stat = place.path.stat()
+    except OSError as error:
+        raise MediaError(place.path, "it is not there any more", "Connect the disk or copy it back.") from error
+    if (stat.st_size, stat.st_mtime_ns) != (row.size, row.modified_ns):
+        raise MediaError(place.path, "it changed since it was taken in", "Take the folder in again on Intake.")
+
+
+def files_of(session: Session, row: Recording) -> list[Recording]:
+    """Return the files that a recording is made of, itself where it is one."""
+    if not row.joined:
+        return [row]
+    return [file for part in recordings.parts_of(session, row.id or 0) for file in files_of(session, part)]
+
+
+def copies_of(session: Session, row: Recording) -> list[Recording]:
+    """Return the other files of the day that hold the very same bytes."""
+    if not checksum.is_whole(row.content):
+        return []
+    every = recordings.files_of_day(session, row.day_id)
+    return [one for one in every if one.content == row.content and one.id != row.id]
 
 
 def listen(session: Session, settings: Settings, recording_id: int) -> None:
-    """Compute what is kept of a recording's sound; a file that cannot be read is marked, the rest goes on."""
+    """Compute what is kept of a recording's sound; a file that cannot be read is marked, the rest goes on.
+
+    Raises
+    ------
+    StorageError
+        If Vesk's own folder cannot be written: that says nothing of the recording.
+    """
     row = recordings.get(session, recording_id)
-    place = standing.located(settings, days.get_day(session, row.day_id), row)
+    day_id = row.day_id
     try:
-        if not place.kept.done.exists():
-            wait = _LEAST_WAIT_S + float(row.duration) * _SLOWEST
-            guarded(place.path, wait, hear, place)
-        row.heard = cache.heard(place.kept)
-        session.add(row)
+        learn_contents(session, settings, [recording_id])
+        row = recordings.get(session, recording_id)
+        day = days.get_day(session, day_id)
+        place = standing.located(settings, day, row)
+        changes.rest(session)
+        ensure_heard(place)
     except MediaError as error:
-        row.state = "unreadable" if place.path.exists() else "vanished"
-        row.problem = f"{row.path}: {error.reason}. {error.advice}"
-        session.add(row)
+        changes.hold(session, day_id)
+        row = recordings.get(session, recording_id)
+        if row.state == recordings.READY:
+            gone = not all(file.exists() for file in standing.located(settings, _day(session, day_id), row).files)
+            row.state = recordings.VANISHED if gone else recordings.UNREADABLE
+            row.problem = f"{row.path}: {error.reason}. {error.advice}"
+            session.add(row)
+        return
+    changes.hold(session, day_id)
+    fresh = recordings.get(session, recording_id)
+    if fresh.content == place.kept.folder.name:
+        fresh.heard = cache.heard(place.kept)
+        session.add(fresh)
+
+
+def _day(session: Session, day_id: int) -> Day:
+    return days.get_day(session, day_id)
+
+
+def ensure_heard(place: Located) -> None:
+    """Have a recording listened to behind the border, if that was not done before; one without sound is done."""
+    if place.facts.channels and not place.kept.done.exists():
+        guarded(place.path, _LEAST_WAIT_S + float(place.facts.duration) * _SLOWEST, hear, place)
 
 
 def measure_pairing(session: Session, settings: Settings, pairing_id: int) -> Pairing:
-    """Measure a pairing by sound and keep the result; corrections and checks stay as they are.
+    """Measure a pairing by sound and keep the result; what people decided meanwhile stays as they decided it.
 
     Raises
     ------
     MediaError
         If one of the files cannot be read.
     """
+    row = pairings.get(session, pairing_id)
+    learn_contents(session, settings, (row.picture_id, row.sound_id))
     now = standing.of_pairing(session, pairing_id)
     picture = standing.located(settings, now.day, now.picture)
     sound = standing.located(settings, now.day, now.sound)
-    found = measuring.measure_by_sound(picture, sound, proposal_s=float(now.pairing.offset))
+    of, offset = pairings.contents(now.picture, now.sound), float(now.pairing.offset)
+    changes.rest(session)
+    for place in (picture, sound):
+        ensure_heard(place)
+    found = bordered(picture.path, lambda: measuring.measure_by_sound(picture, sound, proposal_s=offset))
+    _keep_frames(now, picture, found)
+    changes.hold(session, now.day.id or 0)
     row = pairings.get(session, pairing_id)
-    row.measurement = measuring.to_json(found)
-    row.state = "measured" if row.state == "proposed" else row.state
-    row.version += 1
-    session.add(row)
-    keep_frames(now, picture, found)
+    members = recordings.by_id(session, {row.picture_id, row.sound_id})
+    if pairings.contents(members[row.picture_id], members[row.sound_id]) != of:
+        return row  # its files are others now; they are measured in their turn
+    row.measurement, row.measured_of = measuring.to_json(found), of
+    if row.state == pairings.PROPOSED:
+        row.state = pairings.MEASURED
+    changes.count(session, row)
     return row
 
 
-def keep_frames(now: standing.Standing, picture: Located, found: Measurement) -> None:
-    """Decode the pictures that the bench opens with: here, where decoding belongs."""
+def keep_frames(session: Session, settings: Settings, pairing_id: int) -> None:
+    """Decode the pictures that the bench of a measured pairing opens with: here, where decoding belongs."""
+    now = standing.of_pairing(session, pairing_id)
+    picture = standing.located(settings, now.day, now.picture)
+    changes.rest(session)
+    if now.found is not None:
+        _keep_frames(now, picture, now.found)
+
+
+def _keep_frames(now: standing.Standing, picture: Located, found: Measurement) -> None:
     fps = float(now.fps)
     points = found.windows or now.points
-    around = sorted({int(at * fps) + k for at in points for k in range(-13, 14)})
-    picture.save_frames([index for index in around if index >= 0])
+    around = sorted({int(at * fps) + k for at in points for k in range(-13, 14) if int(at * fps) + k >= 0})
+    if not all(picture.kept.frame(index).exists() for index in around):
+        with suppress(MediaError):  # a picture that cannot be decoded is measured by its sound all the same
+            guarded(picture.path, _LEAST_WAIT_S, decode_frames, picture, around)

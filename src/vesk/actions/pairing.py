@@ -9,7 +9,7 @@ from fractions import Fraction
 
 from sqlmodel import Session
 
-from vesk.actions import measure, measuring, standing
+from vesk.actions import measuring, standing
 from vesk.actions.day_known import known_of_day
 from vesk.actions.known_recording import Known
 from vesk.actions.searching import find_partners
@@ -19,7 +19,7 @@ from vesk.core.timecode import FrameRate, wrap_day
 from vesk.core.timemap import exact_seconds
 from vesk.media.facts import PICTURE
 from vesk.settings import Settings
-from vesk.store import days, journal, pairings, recordings
+from vesk.store import changes, days, journal, pairings, recordings
 from vesk.store.tables import Day, Pairing, Recording
 
 
@@ -29,7 +29,7 @@ def pair_day(session: Session, settings: Settings, day: Day) -> list[int]:
     A pairing that was worked on stays as it is even when timecode does not propose it any more.
     """
     day_id = day.id or 0
-    days.hold(session, day_id)  # two workers may be told to at once
+    changes.hold(session, day_id)  # two workers may be told to at once
     rate = days.rate_of(day)
     rows = recordings.ready_of_day(session, day_id)
     concluded = known_of_day(session, day)
@@ -42,24 +42,25 @@ def pair_day(session: Session, settings: Settings, day: Day) -> list[int]:
     worked_on = pairings.standing_corrections(session, ids).keys() | pairings.standing_checks(session, ids).keys()
     for proposal in proposals:
         key = (int(proposal.picture), int(proposal.sound))
-        row = present.pop(key, None)
-        if row is None:
-            row = Pairing(day_id=day_id, picture_id=key[0], sound_id=key[1], offset=proposal.offset)
-        elif row.offset != proposal.offset and row.id not in worked_on:
-            row.offset, row.version = proposal.offset, row.version + 1
+        row = present.pop(key, None) or pairings.propose(
+            session, day_id=day_id, picture_id=key[0], sound_id=key[1], offset=proposal.offset
+        )
+        if row.offset != proposal.offset and row.id not in worked_on:
+            row.offset = proposal.offset
+            changes.count(session, row)
         session.add(row)
     for row in present.values():
-        if row.id in worked_on:
+        if row.id in worked_on or row.state == pairings.SET_ASIDE:
             continue
         if row.measurement is None:
-            session.delete(row)
+            pairings.withdraw(session, row)
             continue
         # Found by sound before a clock was known, or clocks were changed since: what they say now is where it stands.
         starts = [known[str(n)].start if str(n) in known else None for n in (row.picture_id, row.sound_id)]
         offset = _by_clocks(starts[0], starts[1], rate)
         if offset is not None and offset != row.offset:
-            row.offset, row.version = offset, row.version + 1
-            session.add(row)
+            row.offset = offset
+            changes.count(session, row)
     paired = {n for p in pairings.of_day(session, day_id) for n in (p.picture_id, p.sound_id)}
     reasons = {int(item.key): item.reason for item in alone if int(item.key) not in paired}
     for recording in rows:
@@ -71,7 +72,12 @@ def pair_day(session: Session, settings: Settings, day: Day) -> list[int]:
         session, day_id=day_id, by=settings.person,
         what=f"paired by timecode: {len(proposals)} pairings, {len(alone)} recordings without a partner",
     )  # fmt: skip
-    return [p.id or 0 for p in pairings.of_day(session, day_id) if p.state == "proposed"]
+    held = recordings.by_id(session, {n for p in pairings.of_day(session, day_id) for n in (p.picture_id, p.sound_id)})
+    return [
+        row.id or 0
+        for row in pairings.of_day(session, day_id)
+        if row.state != pairings.SET_ASIDE and not standing.is_measured(row, held[row.picture_id], held[row.sound_id])
+    ]
 
 
 def _place(recording: Recording, own: Known, slow: OffSpeed | None, reason: str) -> None:
@@ -122,26 +128,31 @@ def pair_by_sound(
         for other in recordings.ready_of_day(session, row.day_id)
         if other.kind != row.kind and not other.aside
     }
+    contents = {key: other.kept.folder.name for key, other in others.items()} | {str(row.id): row.content}
+    place = standing.located(settings, day, row)
+    changes.rest(session)
     made = []
-    matched = find_partners(str(row.id), standing.located(settings, day, row), others, report)
-    days.hold(session, row.day_id)  # its partner may be searching too
+    matched = find_partners(str(row.id), place, others, report)
+    changes.hold(session, row.day_id)  # its partner may be searching too; people may have decided meanwhile
+    row = recordings.get(session, recording_id)
+    if row.part_of is not None or row.aside:
+        return []
     known = {(p.picture_id, p.sound_id) for p in pairings.of_day(session, row.day_id)}
     standing_now = {row.id for row in recordings.ready_of_day(session, row.day_id)}
     for found in matched:
         pair = (int(found.picture), int(found.sound))
         if found.found.line is None or pair in known or not standing_now.issuperset(pair):
             continue
-        pairing = Pairing(
-            day_id=row.day_id, picture_id=int(found.picture), sound_id=int(found.sound), offset=Fraction(0),
-            state="measured", measurement=measuring.to_json(found.found),
-        )  # fmt: skip
-        session.add(pairing)
+        pairing = pairings.propose(
+            session, day_id=row.day_id, picture_id=pair[0], sound_id=pair[1], offset=Fraction(0)
+        )
+        pairing.state, pairing.measurement = pairings.MEASURED, measuring.to_json(found.found)
+        pairing.measured_of = f"{contents[found.picture]}:{contents[found.sound]}"
         session.flush()
         # What is known of the microphones is taken out, as of every pairing.
         now = standing.of_pairing(session, pairing.id or 0)
         by_clocks = _by_clocks(now.picture.start, now.sound.start, days.rate_of(day))
         pairing.offset = exact_seconds(found.found.line.offset_s - now.late_s) if by_clocks is None else by_clocks
-        measure.keep_frames(now, standing.located(settings, day, now.picture), found.found)
         made.append(pairing)
         for member in recordings.by_id(session, {pairing.picture_id, pairing.sound_id}).values():
             member.unpaired = ""

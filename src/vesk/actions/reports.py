@@ -7,11 +7,11 @@ from pathlib import Path
 
 from sqlmodel import Session
 
-from vesk.core.errors import RefusedError, ReportError
+from vesk.core.errors import RefusedError, ReportError, StaleError
 from vesk.core.intake.reports import FIELDS, Report, entries_of, guess_mapping, read_table
 from vesk.media.paperwork import read_text
 from vesk.settings import Settings
-from vesk.store import days, journal, reports
+from vesk.store import changes, days, journal, reports
 from vesk.store.tables import Day, ReportRow
 
 KINDS = ("sound", "camera")
@@ -41,11 +41,12 @@ def take_up(session: Session, settings: Settings, day: Day, *, name: str, text: 
     ------
     ReportError
         If it is no report.
-    RefusedError
+    StaleError
         If a report of that name is there: its file is taken up again by removing the first.
     """
+    changes.hold(session, day.id or 0)
     if any(row.name == name for row in reports.of_day(session, day.id or 0)):
-        raise RefusedError(f"{name} is taken up already. Remove it first if it changed.")
+        raise StaleError(f"{name} is taken up already. Remove it first if it changed.")
     try:
         table = read_table(text)
     except ReportError as error:
@@ -86,7 +87,7 @@ def name_columns(
     RefusedError
         If a field or a column does not exist, a column would mean two things, or the source is of another kind.
     """
-    row = reports.get(session, report_id, version=version)
+    row = reports.get_for_change(session, report_id, version)
     kept = {name: column for name, column in mapping.items() if column}
     if set(kept) - set(FIELDS) or set(kept.values()) - set(row.columns):
         raise RefusedError("That column is not in the report. Load the page again.")
@@ -107,17 +108,22 @@ def name_columns(
             f"{tag} is a {'recorder' if source.kind == 'sound' else 'camera'}: that is no {kind} report of it."
         )
     row.mapping, row.kind, row.source_id = kept, kind, source.id if source else None
-    row.version += 1
-    session.add(row)
+    changes.count(session, row)
     said = ", ".join(f"{name} is {column!r}" for name, column in kept.items())
     journal.note(session, day_id=row.day_id, by=settings.person, what=f"{kind} report {row.name}: {said}")
     session.flush()
     return row
 
 
-def remove(session: Session, settings: Settings, report_id: int) -> int:
-    """Leave a report out again; returns its day."""
-    row = reports.get(session, report_id)
+def remove(session: Session, settings: Settings, report_id: int, *, version: int) -> int:
+    """Leave a report out again; returns its day.
+
+    Raises
+    ------
+    StaleError
+        If somebody changed it since `version`.
+    """
+    row = reports.get_for_change(session, report_id, version)
     session.delete(row)
     journal.note(session, day_id=row.day_id, by=settings.person, what=f"left report {row.name} out again")
     session.flush()

@@ -12,6 +12,7 @@ from vesk.core.sound.coarse import search
 from vesk.core.sound.measurement import MATCHED, Measurement
 from vesk.media import cache
 from vesk.media.facts import PICTURE
+from vesk.media.guarded import bordered
 
 WORTH = 6.0  # robust standard deviations: chance over a day's files reaches about 5
 MOST_MEASURED = 3
@@ -58,7 +59,7 @@ def find_partners(
         best = _rough(one, other)
         if best is not None and best.height >= WORTH:
             ranked.append((best.height, name, best))
-    found = []
+    found: list[FoundBySound] = []
     for _, name, place in sorted(ranked, key=lambda item: item[:2], reverse=True)[:MOST_MEASURED]:
         picture, sound = (one, others[name]) if one.facts.kind == PICTURE else (others[name], one)
         # The channels that look alike first: most places are none, and to be sure of that with all of them takes long.
@@ -87,7 +88,7 @@ def _rough(one: Located, other: Located) -> _Place | None:
     if not other.facts.channels:
         return None
     try:
-        other.ensure_heard()
+        bordered(other.path, other.ensure_heard)
     except MediaError:
         return None
     picture, sound = (one, other) if one.facts.kind == PICTURE else (other, one)

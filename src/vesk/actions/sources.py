@@ -3,13 +3,12 @@
 from __future__ import annotations
 
 import re
-from collections.abc import Sequence
+from collections.abc import Mapping
 from fractions import Fraction
-from pathlib import Path
 
 from sqlmodel import Session
 
-from vesk.actions import day_joined
+from vesk.actions import day_joined, standing
 from vesk.actions.intake import facts_of
 from vesk.core.errors import MediaError, RefusedError, TimecodeError
 from vesk.core.timecode import FrameRate
@@ -17,43 +16,52 @@ from vesk.media.facts import PICTURE, SOUND
 from vesk.media.guarded import guarded
 from vesk.media.probe import read_facts
 from vesk.settings import Settings
-from vesk.store import days, journal, recordings
+from vesk.store import changes, days, journal, recordings, reports
 from vesk.store.tables import Day, Recording, Source
 
 _TAG = re.compile(r"[A-Za-z][A-Za-z0-9]{0,3}")
+_LONGEST_NAME = 80
 _TAG_SAYS = "A source's tag is a letter and up to three letters or digits, like A or S1."
 
 
-def move(session: Session, settings: Settings, day: Day, ids: Sequence[int], *, to_tag: str) -> int:
+def move(session: Session, settings: Settings, day: Day, versions: Mapping[int, int], *, to_tag: str) -> int:
     """Move recordings to a source, made if its tag is new; a source left empty goes. Returns how many moved.
+
+    `versions` are those of each recording as it was shown.
 
     Raises
     ------
+    StaleError
+        If one of them was changed since.
     RefusedError
         If nothing is selected, the tag cannot be, or pictures and sounds would share a source.
     """
     tag = to_tag.strip()
     if not _TAG.fullmatch(tag):
         raise RefusedError(_TAG_SAYS)
-    wanted = set(ids)
-    rows = [row for row in recordings.ready_of_day(session, day.id or 0) if row.id in wanted]
+    rows = [row for row in recordings.for_change(session, day.id or 0, versions) if row.state == recordings.READY]
+    return _move(session, settings, day, rows, tag)
+
+
+def _move(session: Session, settings: Settings, day: Day, rows: list[Recording], tag: str) -> int:
     if not rows:
-        raise RefusedError("Nothing is selected: tick the recordings first.")
+        raise RefusedError("None of these can be read: there is nothing to move.")
     kinds = {row.kind for row in rows}
     if len(kinds) > 1:
         raise RefusedError("Pictures and sounds are selected together: a source is a camera or a recorder.")
     (kind,) = kinds
     target = next((source for source in days.sources(session, day.id or 0) if source.tag == tag), None)
     if target is None:
-        target = Source(day_id=day.id or 0, tag=tag, name=f"source {tag}", kind=kind, folder=_folder_of(rows))
-        session.add(target)
-        session.flush()
+        target = days.make_source(
+            session, day.id or 0, tag=tag, name=f"source {tag}", kind=kind, folder=_folder_of(rows)
+        )
     elif target.kind != kind:
         what = "camera" if target.kind == "picture" else "recorder"
         raise RefusedError(f"{tag} is a {what}: {rows[0].name} cannot be of it.")
     moved = [row for row in rows if row.source_id != target.id]
     for row in moved:
         _move_one(session, row, target)
+        changes.count(session, row)
     session.flush()
     _drop_empty(session, day)
     names = ", ".join(row.name for row in moved[:4]) + (f" and {len(moved) - 4} more" if len(moved) > 4 else "")
@@ -81,16 +89,17 @@ def describe(
     RefusedError
         If a figure cannot be.
     """
-    source = days.get_source(session, source_id, version=version)
+    source = days.get_source_for_change(session, source_id, version)
     if not 0 <= distance_m <= 500:
         raise RefusedError("A microphone stands between 0 and 500 m away.")
     if abs(delay_ms) > 500:
         raise RefusedError("An internal sound delay lies within ±500 ms.")
+    if len(name) > _LONGEST_NAME:
+        raise RefusedError(f"A source's name has {_LONGEST_NAME} characters at most.")
     source.name = name.strip() or source.name
     source.distance_mm = round(distance_m * 1000)
     source.delay_us = round(delay_ms * 1000)
-    source.version += 1
-    session.add(source)
+    changes.count(session, source)
     what = f"source {source.tag}: microphone {float(distance_m):g} m away, internal sound delay {float(delay_ms):g} ms"
     journal.note(session, day_id=source.day_id, by=settings.person, what=what)
     return source
@@ -108,7 +117,7 @@ def revise(
     RefusedError
         If the tag cannot be or is another source's, or there is no such rate.
     """
-    source = days.get_source(session, source_id, version=version)
+    source = days.get_source_for_change(session, source_id, version)
     wanted = tag.strip()
     if not _TAG.fullmatch(wanted):
         raise RefusedError(_TAG_SAYS)
@@ -125,8 +134,7 @@ def revise(
     if position != source.position:
         said.append(f"{wanted} stands at place {position}")
     source.tag, source.rate, source.position = wanted, counts_at, position
-    source.version += 1
-    session.add(source)
+    changes.count(session, source)
     if said:
         journal.note(session, day_id=source.day_id, by=settings.person, what="; ".join(said))
     session.flush()
@@ -143,7 +151,7 @@ def serve_as(session: Session, settings: Settings, source_id: int, *, version: i
     RefusedError
         If one of its files has no sound, or no picture.
     """
-    source = days.get_source(session, source_id, version=version)
+    source = days.get_source_for_change(session, source_id, version)
     if kind == source.kind:
         return source
     if kind not in {PICTURE, SOUND}:
@@ -152,9 +160,9 @@ def serve_as(session: Session, settings: Settings, source_id: int, *, version: i
     for row in recordings.files_of_day(session, source.day_id):
         if row.source_id != source_id or row.state != "ready":
             continue
-        place = Path(day.folder, row.path)
+        place = standing.located(settings, day, row)
         try:
-            facts = facts_of(row).as_sound() if kind == SOUND else guarded(place, 60.0, read_facts, place)
+            facts = facts_of(row).as_sound() if kind == SOUND else guarded(place.path, 60.0, read_facts, place.file)
         except (RefusedError, MediaError) as error:
             raise RefusedError(f"{row.name}: {error}") from None
         if facts.kind != kind:
@@ -162,8 +170,7 @@ def serve_as(session: Session, settings: Settings, source_id: int, *, version: i
         row.kind, row.duration, row.facts = facts.kind, facts.duration, facts.as_json()
         session.add(row)
     source.kind = kind
-    source.version += 1
-    session.add(source)
+    changes.count(session, source)
     session.flush()
     day_joined.refresh(session, day)
     what = "serves as a recorder: its pictures are left out" if kind == SOUND else "is a camera again"
@@ -171,20 +178,39 @@ def serve_as(session: Session, settings: Settings, source_id: int, *, version: i
     return source
 
 
-def merge(session: Session, settings: Settings, source_id: int, *, into: str) -> int:
+def merge(session: Session, settings: Settings, source_id: int, *, version: int, into: str) -> int:
     """Put all recordings of a source into another, and let it go; returns how many.
+
+    What was said of it goes with them: its reports are the other's, its clock stretches end.
 
     Raises
     ------
+    StaleError
+        If somebody changed it since `version`.
     RefusedError
         If there is no such other source, or it is of another kind.
     """
-    source = days.get_source(session, source_id)
+    source = days.get_source_for_change(session, source_id, version)
     day = days.get_day(session, source.day_id)
-    if into == source.tag or into not in {one.tag for one in days.sources(session, source.day_id)}:
+    target = next((one for one in days.sources(session, source.day_id) if one.tag == into), None)
+    if target is None or target.id == source_id:
         raise RefusedError("Choose the source that its recordings go to.")
-    own = [row.id or 0 for row in recordings.ready_of_day(session, source.day_id) if row.source_id == source_id]
-    return move(session, settings, day, own, to_tag=into)
+    own = [row for row in recordings.ready_of_day(session, source.day_id) if row.source_id == source_id]
+    if not own:
+        raise RefusedError(f"{source.tag} has no recording that can be read: there is nothing to put into {into}.")
+    for report in reports.of_day(session, source.day_id):
+        if report.source_id == source_id:
+            report.source_id = target.id
+            changes.count(session, report)
+    count = _move(session, settings, day, own, into)
+    # What cannot be read now is of that device all the same.
+    for row in recordings.ever_of_day(session, source.day_id):
+        if row.source_id == source_id:
+            row.source_id = target.id
+            session.add(row)
+    session.flush()
+    _drop_empty(session, day)
+    return count
 
 
 def _move_one(session: Session, row: Recording, target: Source) -> None:
@@ -203,9 +229,11 @@ def _folder_of(rows: list[Recording]) -> str:
 
 
 def _drop_empty(session: Session, day: Day) -> None:
+    """Let go the sources that no recording is of; the rows stay, since reports and clock stretches name them."""
     every = [*recordings.files_of_day(session, day.id or 0), *recordings.joined_of_day(session, day.id or 0)]
     used = {row.source_id for row in every}
     for source in days.sources(session, day.id or 0):
         if source.id not in used:
-            session.delete(source)
+            source.gone = True
+            changes.count(session, source)
     session.flush()

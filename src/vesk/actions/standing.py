@@ -24,7 +24,7 @@ from vesk.core.timecode import unwrapped
 from vesk.core.timemap import AnyMap
 from vesk.core.tolerance import Tolerance
 from vesk.core.verdict.causes import Names, Setting, Verdict, give_verdict
-from vesk.media import cache
+from vesk.media import cache, scan
 from vesk.media.facts import Facts
 from vesk.settings import Settings
 from vesk.store import days, pairings, recordings, strikes
@@ -133,11 +133,18 @@ class Standing:
         )
 
     @property
+    def is_checked(self) -> bool:
+        """Whether a check stands: on this correction, and on these files, byte for byte as they were then."""
+        if self.check is None or self.check.correction_id != (self.correction.id if self.correction else None):
+            return False
+        return self.check.of in {"", pairings.contents(self.picture, self.sound)}
+
+    @property
     def state(self) -> str:
         """Its state word."""
         if self.aside:
             return SET_ASIDE
-        if self.check is not None and self.check.correction_id == (self.correction.id if self.correction else None):
+        if self.is_checked:
             return CHECKED
         if self.correction is not None:
             return CORRECTED
@@ -244,8 +251,9 @@ def located(settings: Settings, day: Day, row: Recording) -> Located:
 
 def _located(kept: Path, folder: Path, known: Mapping[str, Any]) -> Located:
     parts = tuple(_located(kept, folder, member) for member in known["members"])
-    path = parts[0].path if parts else Path(folder, known["path"])
-    return Located(path, Facts.from_json(known["facts"]), cache.kept(kept, known["content"]), parts, known["joined"])
+    path = parts[0].path if parts else scan.placed(folder, known["path"])
+    place = cache.kept(kept, known["content"])
+    return Located(path, Facts.from_json(known["facts"]), place, parts, known["joined"], folder)
 
 
 def of_day(session: Session, day: Day) -> list[Standing]:
@@ -259,15 +267,24 @@ def of_pairing(session: Session, pairing_id: int) -> Standing:
     return _gather(session, days.get_day(session, pairing.day_id), [pairing])[0]
 
 
+def is_measured(row: Pairing, picture: Recording, sound: Recording) -> bool:
+    """Say whether a pairing was measured on its recordings as they are now."""
+    return row.measurement is not None and row.measured_of in {"", pairings.contents(picture, sound)}
+
+
 def _gather(session: Session, day: Day, rows: list[Pairing]) -> list[Standing]:
     ids = [row.id or 0 for row in rows]
     corrections = pairings.standing_corrections(session, ids)
     checks = pairings.standing_checks(session, ids)
     sharing = pairings.sharing(session, rows)
     members = recordings.by_id(session, {r.picture_id for r in sharing} | {r.sound_id for r in sharing})
-    sources = {source.id: source for source in days.sources(session, day.id or 0)}
+    sources = {source.id: source for source in days.sources(session, day.id or 0, gone=True)}
     struck = strikes.of_recordings(session, members)
-    measured = {row.id or 0: measuring.from_json(row.measurement) for row in sharing if row.measurement}
+    measured = {
+        row.id or 0: measuring.from_json(row.measurement)
+        for row in sharing
+        if row.measurement and is_measured(row, members[row.picture_id], members[row.sound_id])
+    }
     rivals = _rivals(sharing, members, measured)
     made = []
     for row in rows:

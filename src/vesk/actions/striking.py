@@ -2,27 +2,31 @@
 
 from __future__ import annotations
 
+from contextlib import suppress
 from dataclasses import asdict, dataclass
 from fractions import Fraction
 from typing import Any
 
 from sqlmodel import Session
 
-from vesk.actions.located import Located
+from vesk.actions.located import Located, decode_frames
+from vesk.actions.measure import ensure_heard
 from vesk.actions.standing import CLEAR, located
 from vesk.core.clocks.sound_delay import ClapPair, SoundDelay, sound_delay
-from vesk.core.errors import RefusedError
+from vesk.core.errors import MediaError, RefusedError
 from vesk.core.picture.closure import find_closure
 from vesk.core.sound.distance import distance_delay_s
 from vesk.core.sound.strikes import CLAP, Strike, find_strikes
 from vesk.media import cache
 from vesk.media.facts import PICTURE
+from vesk.media.guarded import guarded
 from vesk.settings import Settings
-from vesk.store import days, journal, recordings, strikes
+from vesk.store import changes, days, journal, recordings, strikes
 from vesk.store.tables import Source, StrikeRow
 
 AROUND_FRAMES = 14
 _SCAN_S = 8.0
+_LONGEST_S = 300.0  # looking at its pictures takes no longer
 
 
 @dataclass(frozen=True, slots=True)
@@ -75,11 +79,15 @@ def _seen(one: Located, heard: list[Strike], looked_at: int) -> list[Seen]:
         places = [(max(0, round(c.at_s * fps) - AROUND_FRAMES), 2 * AROUND_FRAMES + 1, c.at_s) for c in claps]
     else:
         scan = int(_SCAN_S * fps)
-        places = [(0, min(scan, frames), None), (max(0, frames - scan), min(scan, frames), None)]
-    found = []
+        # Head and tail; where they meet it is one stretch, or a clap between them would be found twice.
+        places = [(0, scan, None), (frames - scan, scan, None)] if frames > 2 * scan else [(0, frames, None)]
+    found: list[Seen] = []
     for first, count, at in places:
-        closure = find_closure(one.grey_frames(first, count))
-        if closure is not None:
+        try:
+            closure = find_closure(one.grey_frames(first, count))
+        except MediaError:
+            break  # it has no picture that can be looked at; what was heard stands
+        if closure is not None and all(abs(first + closure.frame - seen.frame) > 1 for seen in found):
             low, high = closure.contact_s(fps, first)
             found.append(Seen(first + closure.frame, low, high, closure.clearness, at))
     return found
@@ -104,7 +112,15 @@ def keep_strikes(session: Session, settings: Settings, recording_id: int) -> Non
     if row.state != "ready":
         return
     place = located(settings, days.get_day(session, row.day_id), row)
-    found = strikes_of(place)
+    day_id = row.day_id
+    changes.rest(session)
+    ensure_heard(place)
+    found = guarded(place.path, _LONGEST_S + float(place.facts.duration), strikes_of, place)
+    _keep_frames(place, found)
+    changes.hold(session, day_id)
+    row = recordings.get(session, recording_id)
+    if row.state != recordings.READY or row.content != place.kept.folder.name:
+        return
     decided = strikes.forget_proposals(session, recording_id)
     frames = {one.proposed_frame for one in decided if one.how == strikes.SEEN}
     for heard in found.heard:
@@ -124,11 +140,15 @@ def keep_strikes(session: Session, settings: Settings, recording_id: int) -> Non
                     heard_us=None if seen.heard_s is None else round(seen.heard_s * 1e6),
                 )
             )  # fmt: skip
+
+
+def _keep_frames(place: Located, found: Strikes) -> None:
+    """Decode what the recording's page shows: here, where decoding belongs."""
     if place.facts.frames:
-        # What the recording's page shows is decoded here, where decoding belongs.
         near = {seen.frame + k for seen in found.seen for k in range(-SHOWN_AROUND, SHOWN_AROUND + 1)}
-        wanted = {*contact_frames(place.facts.frames), *near}
-        place.save_frames(sorted(i for i in wanted if 0 <= i < place.facts.frames))
+        wanted = sorted(i for i in {*contact_frames(place.facts.frames), *near} if 0 <= i < place.facts.frames)
+        with suppress(MediaError):  # a picture that cannot be decoded has its sound all the same
+            guarded(place.path, _LONGEST_S, decode_frames, place, wanted)
 
 
 def contact_frames(frames: int, count: int = 9) -> list[int]:
@@ -157,8 +177,7 @@ def decide(session: Session, settings: Settings, strike_id: int, *, version: int
         row.frame = frame
     row.state = strikes.REFUSED if frame is None else strikes.CONFIRMED
     row.decided_by = settings.person
-    row.version += 1
-    session.add(row)
+    changes.count(session, row)
     what = "is no clap" if frame is None else f"is first seen closed on frame {frame}"
     journal.note(
         session, day_id=recording.day_id, by=settings.person,
@@ -189,13 +208,12 @@ def take_delay(session: Session, settings: Settings, source_id: int, *, version:
     RefusedError
         If no clap was confirmed.
     """
-    source = days.get_source(session, source_id, version=version)
+    source = days.get_source_for_change(session, source_id, version)
     found = source_delay(session, source)
     if found is None:
         raise RefusedError(f"No clap of {source.tag} that was also heard is confirmed yet.")
     source.delay_us = round(found.middle_s * 1e6)
-    source.version += 1
-    session.add(source)
+    changes.count(session, source)
     journal.note(
         session, day_id=source.day_id, by=settings.person,
         what=f"source {source.tag}: internal sound delay {source.delay_us / 1000:+.1f} ms, "

@@ -25,6 +25,7 @@ from vesk.core.timecode import FrameRate, wrap_day
 from vesk.core.timemap import exact_seconds
 from vesk.media import cache, scan
 from vesk.media.facts import PICTURE
+from vesk.media.guarded import bordered
 from vesk.media.joined import RUN, SET
 
 Tell = Callable[[str], None]
@@ -74,11 +75,11 @@ def walk_folder(
     if not root.is_dir():
         raise MediaError(folder, "there is no such folder", "Look at the spelling.")
     for one in scan.walk(root):
-        name = str(one.path.relative_to(root)) if root in one.path.parents else str(one.path)
+        name = scan.shown(one.path, root)
         try:
             if one.problem:
                 raise MediaError(name, one.problem)
-            found[name] = locate(one.path, cache_folder)
+            found[name] = locate(one.path, cache_folder, root=root)
         except MediaError as error:
             unreadable.append((name, f"{error.reason}. {error.advice}".strip()))
     rate = rate or _usual_rate(list(found.values()))
@@ -178,7 +179,7 @@ def _listened(one: Located, unreadable: list[tuple[str, str]], name: str) -> dic
     if not one.facts.channels:
         return {}
     try:
-        one.ensure_heard()
+        bordered(one.path, one.ensure_heard)
     except MediaError as error:
         unreadable.append((name, f"{error.reason}. {error.advice}".strip()))
         return {}

@@ -8,10 +8,10 @@ from pathlib import Path
 
 from sqlmodel import Session
 
-from vesk.core.errors import MediaError
+from vesk.core.errors import MediaError, StaleError
 from vesk.media import scan
 from vesk.settings import Settings
-from vesk.store import journal, recordings
+from vesk.store import changes, journal, recordings
 from vesk.store.tables import Day
 
 RECENT_S = 10.0  # a file changed within this may still be written to
@@ -67,9 +67,17 @@ def has_news(session: Session, settings: Settings, day: Day) -> bool:
 
 
 def watch(session: Session, settings: Settings, day: Day, *, on: bool) -> None:
-    """Begin or end watching a day's folder."""
-    if day.watched != on:
-        day.watched = on
-        session.add(day)
-        what = f"{'watches' if on else 'watches no longer'} {day.folder}"
-        journal.note(session, day_id=day.id or 0, by=settings.person, what=what)
+    """Begin or end watching a day's folder.
+
+    Raises
+    ------
+    StaleError
+        If somebody did so already.
+    """
+    changes.hold(session, day.id or 0)
+    if day.watched == on:
+        raise StaleError(f"{day.folder} is {'watched already' if on else 'not watched'}.")
+    day.watched = on
+    session.add(day)
+    what = f"{'watches' if on else 'watches no longer'} {day.folder}"
+    journal.note(session, day_id=day.id or 0, by=settings.person, what=what)

@@ -14,7 +14,7 @@ from typing import TYPE_CHECKING
 
 from vesk.cli.serve import serve
 from vesk.core.errors import RefusedError
-from vesk.services import cluster, state, supervisor
+from vesk.services import cluster, keeping, state, supervisor
 from vesk.settings import Settings, from_environment
 
 if TYPE_CHECKING:
@@ -50,11 +50,13 @@ def run(options: argparse.Namespace) -> int:
 
 
 def _throw_away(settings: Settings) -> None:
+    """Throw the demo away, as was asked for; whose database cannot be told for certain stays where it lies."""
     if state.alive(state.read(settings.var)):
         raise RefusedError("The demo is running. End it with ./vesk stop before starting over.")
-    own = cluster.place(settings.var)
-    cluster.stop(own)
-    shutil.rmtree(own.data.parent, ignore_errors=True)
+    own = keeping.find(settings.var)
+    if own is not None:
+        cluster.stop(own)
+        shutil.rmtree(own.data)
     shutil.rmtree(settings.var, ignore_errors=True)
 
 

@@ -14,6 +14,7 @@ COMMANDS = {
     "work": "run workers, here or on another machine",
     "status": "say what runs",
     "stop": "end what runs",
+    "adopt": "make a database that was moved, copied or lost its secret this Vesk's own",
     "simulate": "make the media of a scenario",
     "probe": "print what files say of themselves",
     "measure": "measure one sound file against one picture file",

@@ -37,17 +37,15 @@ def serve(
     prepare: Callable[[Settings, supervisor.Steps], object] = lambda _settings, _steps: None,
 ) -> int:
     """Start everything, let `prepare` fill it, and stay until asked to end."""
-    supervisor.refuse_second(settings)
-    supervisor.var_of(settings)
+    supervisor.take_folder(settings)
     supervisor.stop_on_signals()
     steps = supervisor.Steps()
-    own = not settings.database_url
-    running = supervisor.Running(settings, own_cluster=own)
+    running = supervisor.Running(settings, kind)
     try:
-        running.settings = supervisor.database(settings, steps)
+        running.settings, running.own = supervisor.database(settings, steps)
         running.start_web()
         running.start_workers(workers)
-        supervisor.note_running(running, kind)
+        running.note()
         prepare(running.settings, steps)
         steps("waiting for the web server", running.wait_for_web)
         print(

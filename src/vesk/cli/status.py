@@ -5,7 +5,7 @@ from __future__ import annotations
 import argparse
 from pathlib import Path
 
-from vesk.services import cluster, state
+from vesk.services import cluster, keeping, state
 from vesk.settings import from_environment
 
 
@@ -31,8 +31,9 @@ def run(options: argparse.Namespace) -> int:
             print(f"{values['kind']}: {values['address']}")
             for name, pid in values.get("children", {}).items():
                 print(f"  {name:10} process {pid} {'runs' if state.started_at(pid) else 'ended'}")
-        if (var / "postgres.secret").exists():
-            own = cluster.place(var)
+        data = keeping.found_at(var)
+        if data is not None:
+            own = keeping.Cluster(data)
             runs = cluster.running(own)
             any_runs |= runs
             print(f"  database   {f'127.0.0.1 port {own.port()}' if runs else 'does not run'} ({own.data})")

@@ -8,7 +8,7 @@ import signal
 import time
 
 from vesk.cli.status import places
-from vesk.services import cluster, state
+from vesk.services import cluster, keeping, state
 
 
 def arguments(parser: argparse.ArgumentParser) -> None:
@@ -29,7 +29,8 @@ def run(options: argparse.Namespace) -> int:
                 time.sleep(0.1)
             print(f"{values['kind']} ended" if not state.alive(values) else f"{values['kind']} is still ending")
             ended = True
-        if (var / "postgres.secret").exists() and cluster.stop(cluster.place(var)):
+        data = keeping.found_at(var)
+        if data is not None and cluster.stop(keeping.Cluster(data)):
             print("database stopped")
             ended = True
     if not ended:

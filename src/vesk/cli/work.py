@@ -7,7 +7,7 @@ import socket
 from dataclasses import replace
 
 from vesk.core.errors import RefusedError
-from vesk.services import cluster, state, supervisor
+from vesk.services import cluster, keeping, state, supervisor
 from vesk.settings import from_environment
 
 
@@ -21,18 +21,18 @@ def run(options: argparse.Namespace) -> int:
     """Run one worker in this process, or several under a supervisor."""
     settings = from_environment()
     if not settings.database_url:
-        own = cluster.place(settings.var)
-        if not cluster.running(own):
+        own = keeping.find(settings.var)
+        if own is None or not cluster.running(own):
             raise RefusedError("No database runs here. Start ./vesk serve first, or name one in VESK_DATABASE.")
         values = state.read(settings.var)
         roots = tuple(type(settings.var)(part) for part in values.get("media", []))
         settings = replace(settings, database_url=own.url(), media_roots=settings.media_roots or roots)
     if options.one:
-        from vesk.jobs.queue import work  # noqa: PLC0415 - loads what the tasks need
+        from vesk.jobs.worker import work  # noqa: PLC0415 - loads what the tasks need
 
         work(settings, name=f"{socket.gethostname()}-{options.one}")
         return 0
-    running = supervisor.Running(settings, own_cluster=False)
+    running = supervisor.Running(settings, "work")
     supervisor.stop_on_signals()
     try:
         running.start_workers(options.count)

@@ -15,6 +15,24 @@ class TimecodeError(VeskError):
     """A label, frame or rate that does not exist."""
 
 
+class NumberError(VeskError):
+    """A text that is not the number it should be, or one out of bounds.
+
+    Attributes
+    ----------
+    why : str
+        What is wrong with it, to follow the text itself.
+    """
+
+    def __init__(self, text: str, why: str) -> None:
+        self.text, self.why = text, why
+        super().__init__(f"{text} {why}")
+
+    def __reduce__(self) -> tuple[type[NumberError], tuple[str, str]]:
+        """Carry it between processes whole."""
+        return type(self), (self.text, self.why)
+
+
 class TimeMapError(VeskError):
     """A map between two recordings that cannot be built or asked."""
 
@@ -48,6 +66,31 @@ class MediaError(VeskError):
     def __reduce__(self) -> tuple[type[MediaError], tuple[str, str, str]]:
         """Carry it between processes whole: an error that cannot be rebuilt would end the process that waits."""
         return type(self), (self.path, self.reason, self.advice)
+
+
+class StorageError(VeskError):
+    """Vesk's own folder cannot be written: the disk is full, or closed to it. No recording is at fault.
+
+    Attributes
+    ----------
+    path : str
+        What could not be written.
+    """
+
+    def __init__(self, path: object, reason: str) -> None:
+        self.path, self.reason = str(path), reason
+        super().__init__(
+            f"{self.path}: Vesk could not write there ({reason}). No recording is harmed and nothing decided is lost: "
+            "free space on that disk, or open the folder, and ask again."
+        )
+
+    def __reduce__(self) -> tuple[type[StorageError], tuple[str, str]]:
+        """Carry it between processes whole."""
+        return type(self), (self.path, self.reason)
+
+
+class BusyError(VeskError):
+    """Somebody else's work holds what is asked for; it will be free in a moment."""
 
 
 class ScenarioError(VeskError):

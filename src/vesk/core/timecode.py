@@ -16,7 +16,8 @@ from fractions import Fraction
 from itertools import pairwise
 from math import ceil, floor
 
-from vesk.core.errors import TimecodeError
+from vesk.core.errors import NumberError, TimecodeError
+from vesk.core.figures import read_number, shortened
 
 _LABEL = re.compile(r"(\d\d):(\d\d):(\d\d)([:;])(\d\d\d?)", re.ASCII)
 MINUTES_PER_DAY = 24 * 60
@@ -56,12 +57,12 @@ class FrameRate:
         drop = "DF" in words or (bool(words) and words[0].endswith("DF") and "NDF" not in words)
         number = words[0].removesuffix("DF") if words else ""
         try:
-            value = Fraction(number)
-        except (ValueError, ZeroDivisionError) as error:
-            raise TimecodeError(f"{text!r} is not a frame rate; write 25, 23.976 or 29.97 DF") from error
+            value = read_number(number)
+        except NumberError as error:
+            raise TimecodeError(f"{shortened(text)} is not a frame rate; write 25, 23.976 or 29.97 DF") from error
         rate = nearest_rate(value)
         if rate is None:
-            raise TimecodeError(f"{text!r} is not a frame rate in use; write 25, 23.976 or 29.97 DF")
+            raise TimecodeError(f"{shortened(text)} is not a frame rate in use; write 25, 23.976 or 29.97 DF")
         return cls(rate, drop)
 
     @property
@@ -123,14 +124,14 @@ class Timecode:
         """Read ``HH:MM:SS:FF``, or ``HH:MM:SS;FF`` at a drop-frame rate."""
         match = _LABEL.fullmatch(label)
         if match is None:
-            raise TimecodeError(f"{label!r} is not of the form HH:MM:SS:FF")
+            raise TimecodeError(f"{shortened(label)} is not of the form HH:MM:SS:FF")
         if (match[4] == ";") != rate.drop:
-            raise TimecodeError(f"{label!r} has the wrong separator for its rate")
+            raise TimecodeError(f"{shortened(label)} has the wrong separator for its rate")
         hour, minute, second, number = (int(match[i]) for i in (1, 2, 3, 5))
         if hour > 23 or minute > 59 or second > 59 or number >= rate.nominal:
-            raise TimecodeError(f"{label!r} is out of range at {rate.fps}")
+            raise TimecodeError(f"{shortened(label)} is out of range at {rate.fps}")
         if minute % 10 and second == 0 and number < rate.skipped:
-            raise TimecodeError(f"{label!r} is a number that drop-frame skips")
+            raise TimecodeError(f"{shortened(label)} is a number that drop-frame skips")
         minutes = 60 * hour + minute
         labels = (60 * minutes + second) * rate.nominal + number
         return cls(labels - rate.skipped * (minutes - minutes // 10), rate)

@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import logging
 from functools import lru_cache
 from typing import Any
 
@@ -10,10 +9,6 @@ import procrastinate
 from procrastinate.exceptions import AlreadyEnqueued
 from sqlmodel import Session
 
-from vesk.settings import Settings
-
-HEARTBEAT_S = 2.0
-STALLED_S = 8.0  # four heartbeats: a busy machine may miss one or two
 URGENT, SOON, AFTER, LATER = 20, 10, 5, 0
 
 
@@ -41,28 +36,3 @@ def enqueue(session: Session, task: str, *, priority: int = SOON, lock: str | No
     except AlreadyEnqueued:
         session.connection().exec_driver_sql("ROLLBACK TO SAVEPOINT enqueue")  # it waits already
     session.connection().exec_driver_sql("RELEASE SAVEPOINT enqueue")
-
-
-def worker_app(settings: Settings) -> procrastinate.App:
-    """Return the app that a worker runs."""
-    from vesk.jobs.tasks import tasks  # noqa: PLC0415 - tasks enqueue through this module
-
-    app = procrastinate.App(
-        connector=procrastinate.PsycopgConnector(conninfo=settings.database_url, min_size=1, max_size=4)
-    )
-    app.add_tasks_from(tasks, namespace="vesk")
-    return app
-
-
-def work(settings: Settings, *, name: str) -> None:
-    """Run one worker until it is told to stop; it takes one job at a time."""
-    logging.getLogger("procrastinate").setLevel(logging.WARNING)
-    worker_app(settings).run_worker(
-        name=name,
-        concurrency=1,
-        update_heartbeat_interval=HEARTBEAT_S,
-        stalled_worker_timeout=STALLED_S,
-        fetch_job_polling_interval=2.0,
-        shutdown_graceful_timeout=2.0,
-        delete_jobs="successful",
-    )

@@ -3,33 +3,32 @@
 from __future__ import annotations
 
 import procrastinate
-from procrastinate import JobContext
 from sqlmodel import Session
 
 from vesk.actions import day_joined
 from vesk.actions import intake as intake_action
 from vesk.actions import measure as measure_action
+from vesk.actions import package as package_action
 from vesk.actions import pairing as pairing_action
 from vesk.actions import striking as striking_action
 from vesk.actions import turnover as turnover_action
 from vesk.actions import watching as watching_action
-from vesk.jobs.queue import AFTER, LATER, SOON, STALLED_S, URGENT, enqueue
-from vesk.jobs.tracked import tracked
-from vesk.settings import Settings, from_environment
-from vesk.store import days, pairings, progress, recordings, turnovers
-from vesk.store.session import open_session
+from vesk.jobs.queue import AFTER, LATER, SOON, URGENT, enqueue
+from vesk.jobs.tracked import AGAIN, persisting, tracked
+from vesk.settings import Settings, for_work
+from vesk.store import days, pairings, progress, recordings
 from vesk.store.tables import Day, Recording, Turnover
 
 tasks = procrastinate.Blueprint()
 
 
-@tasks.task(name="intake")
+@tasks.task(retry=AGAIN, name="intake")
 def intake(day_id: int) -> None:
     """Take a day's folder in, pair by timecode, and have everything listened to and measured."""
-    settings = from_environment()
+    settings = for_work()
     with tracked(settings, "intake", day_id) as (session, report):
+        intake_action.take_in(session, settings, days.get_day(session, day_id), report)
         day = days.get_day(session, day_id)
-        intake_action.take_in(session, settings, day, report)
         day_joined.refresh(session, day)
         day_joined.join_day(session, settings, day)
         for row in recordings.ready_of_day(session, day_id):
@@ -73,36 +72,46 @@ def ask_measure(session: Session, pairing_id: int, *, priority: int = URGENT) ->
 def ask_turnover(session: Session, settings: Settings, day: Day) -> Turnover:
     """Plan a turnover and enqueue its making."""
     row = turnover_action.plan(session, settings, day)
-    progress.open_one(session, day_id=row.day_id, kind="deliver", subject_id=row.id or 0, what="making the turnover")
-    enqueue(session, "vesk:deliver", priority=URGENT, turnover_id=row.id)
+    _ask_deliver(session, row)
     return row
 
 
-@tasks.task(name="listen")
+def ask_to_go_on(session: Session, settings: Settings, turnover_id: int) -> Turnover:
+    """Have a turnover that was stopped or failed gone on with."""
+    row = turnover_action.go_on(session, settings, turnover_id)
+    _ask_deliver(session, row)
+    return row
+
+
+def _ask_deliver(session: Session, row: Turnover) -> None:
+    progress.open_one(session, day_id=row.day_id, kind="deliver", subject_id=row.id or 0, what="making the turnover")
+    enqueue(session, "vesk:deliver", priority=URGENT, turnover_id=row.id)
+
+
+@tasks.task(retry=AGAIN, name="listen")
 def listen(recording_id: int) -> None:
     """Compute what is kept of one recording's sound."""
-    settings = from_environment()
+    settings = for_work()
     with tracked(settings, "listen", recording_id) as (session, report):
         if report(0, 1):
             measure_action.listen(session, settings, recording_id)
             row = recordings.get(session, recording_id)
-            # Once the others are listened to, sound tells which files are one recording; and timecode
-            # on a channel may lay it elsewhere.
+            # Once the others are listened to, sound tells which files are one recording; timecode on a channel may
+            # lay it elsewhere, and a copy is known by its bytes alone.
             enqueue(session, "vesk:join", priority=AFTER, day_id=row.day_id)
-            if row.heard.get("ltc"):
+            if row.heard.get("ltc") or measure_action.copies_of(session, row):
                 enqueue(session, "vesk:pair", priority=AFTER, day_id=row.day_id)
             report(1, 1)
 
 
-@tasks.task(name="join")
+@tasks.task(retry=AGAIN, name="join")
 def join(day_id: int) -> None:
     """Take files together that are one recording, and pair again where there were any."""
-    settings = from_environment()
-    with open_session(settings.sqlalchemy_url) as session:
+    settings = for_work()
+    with persisting(settings) as session:
         day = days.get_day(session, day_id)
         made = day_joined.join_day(session, settings, day)
         joined_again(session, settings, day, made)
-        session.commit()
 
 
 def joined_again(session: Session, settings: Settings, day: Day, made: list[Recording]) -> None:
@@ -113,22 +122,23 @@ def joined_again(session: Session, settings: Settings, day: Day, made: list[Reco
         _pair_and_measure(session, settings, day)
 
 
-@tasks.task(name="search")
+@tasks.task(retry=AGAIN, name="search")
 def search(recording_id: int) -> None:
     """Search the day for the partners of a recording without a clock."""
-    settings = from_environment()
+    settings = for_work()
     with tracked(settings, "search", recording_id) as (session, report):
         if report(0, 1):
-            pairing_action.pair_by_sound(session, settings, recording_id, report)
+            made = pairing_action.pair_by_sound(session, settings, recording_id, report)
+            for pairing_id in [row.id or 0 for row in made]:
+                measure_action.keep_frames(session, settings, pairing_id)
 
 
-@tasks.task(name="pair")
+@tasks.task(retry=AGAIN, name="pair")
 def pair(day_id: int) -> None:
     """Pair a day again, and have measured what is new."""
-    settings = from_environment()
-    with open_session(settings.sqlalchemy_url) as session:
+    settings = for_work()
+    with persisting(settings) as session:
         _pair_and_measure(session, settings, days.get_day(session, day_id))
-        session.commit()
 
 
 def pair_again(session: Session, settings: Settings, day: Day) -> None:
@@ -136,56 +146,43 @@ def pair_again(session: Session, settings: Settings, day: Day) -> None:
     _pair_and_measure(session, settings, day)
 
 
-@tasks.task(name="find_strikes")
+@tasks.task(retry=AGAIN, name="find_strikes")
 def find_strikes(recording_id: int) -> None:
     """Propose the claps of one recording."""
-    settings = from_environment()
+    settings = for_work()
     with tracked(settings, "strikes", recording_id) as (session, report):
         if report(0, 1) and recordings.get(session, recording_id).part_of is None:
             striking_action.keep_strikes(session, settings, recording_id)
             report(1, 1)
 
 
-@tasks.task(name="measure")
+@tasks.task(retry=AGAIN, name="measure")
 def measure(pairing_id: int) -> None:
     """Measure one pairing."""
-    settings = from_environment()
+    settings = for_work()
     with tracked(settings, "measure", pairing_id) as (session, report):
         if report(0, 1) and pairings.is_standing(session, pairing_id):
             measure_action.measure_pairing(session, settings, pairing_id)
             report(1, 1)
 
 
-@tasks.task(name="deliver")
+@tasks.task(retry=AGAIN, name="deliver")
 def deliver(turnover_id: int) -> None:
     """Make one turnover."""
-    settings = from_environment()
+    settings = for_work()
     with tracked(settings, "deliver", turnover_id) as (session, report):
-        row = turnovers.get(session, turnover_id)
-        row.state = "running"
-        session.add(row)
-        session.commit()
-        turnover_action.make(session, settings, row, report)
+        package_action.make(session, settings, turnover_id, report)
 
 
 @tasks.periodic(cron="* * * * * */10")
-@tasks.task(name="watch_folders", queueing_lock="watch_folders")
+@tasks.task(retry=AGAIN, name="watch_folders", queueing_lock="watch_folders")
 def watch_folders(timestamp: int) -> None:  # noqa: ARG001
     """Take in again the watched folders that hold something new."""
-    settings = from_environment()
-    with open_session(settings.sqlalchemy_url) as session:
+    settings = for_work()
+    with persisting(settings) as session:
         for day in days.watched(session):
             row = progress.find(session, "intake", day.id or 0)
             busy = row is not None and row.state in progress.OPEN
             if not busy and watching_action.has_news(session, settings, day):
                 ask_intake(session, day.id or 0)
                 session.commit()
-
-
-@tasks.periodic(cron="* * * * * */5")  # the sixth field is seconds
-@tasks.task(name="retry_stalled", queueing_lock="retry_stalled", pass_context=True)
-async def retry_stalled(context: JobContext, timestamp: int) -> None:  # noqa: ARG001
-    """Take up again the jobs of workers that died."""
-    manager = context.app.job_manager
-    for job in await manager.get_stalled_jobs(seconds_since_heartbeat=STALLED_S):
-        await manager.retry_job(job)

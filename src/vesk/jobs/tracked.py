@@ -1,4 +1,4 @@
-"""Progress around a job: what it does, how far it is, whether it was asked to stop."""
+"""Around a job: its session, its progress, and what becomes of it when the database goes away in the middle."""
 
 from __future__ import annotations
 
@@ -7,16 +7,44 @@ import time
 from collections.abc import Callable, Iterator
 from contextlib import contextmanager
 
+import procrastinate
+from sqlalchemy.exc import DBAPIError, OperationalError
 from sqlmodel import Session
 
 from vesk.core.errors import VeskError
 from vesk.settings import Settings
 from vesk.store import progress
-from vesk.store.session import open_session
+from vesk.store.session import engine, open_session
 
 Report = Callable[[int, int], bool]
 _EVERY_S = 0.3
 log = logging.getLogger(__name__)
+
+
+class DatabaseAwayError(Exception):
+    """The database went away, or somebody held what was needed for too long: the job is tried again, whole."""
+
+
+AGAIN = procrastinate.RetryStrategy(max_attempts=12, wait=2, retry_exceptions=[DatabaseAwayError])
+
+
+@contextmanager
+def persisting(settings: Settings) -> Iterator[Session]:
+    """Give a session that is committed at the end, or rolled back whole and the job tried again."""
+    try:
+        with open_session(settings.sqlalchemy_url) as session:
+            yield session
+            session.commit()
+    except DBAPIError as error:
+        if not _is_away(error):
+            raise
+        engine(settings.sqlalchemy_url).dispose()  # every connection may be broken: the next try opens its own
+        raise DatabaseAwayError(str(error.orig)) from error
+
+
+def _is_away(error: DBAPIError) -> bool:
+    """Say whether it is the connection or a wait that failed, rather than what was asked."""
+    return error.connection_invalidated or isinstance(error, OperationalError)
 
 
 @contextmanager
@@ -26,7 +54,7 @@ def tracked(settings: Settings, kind: str, subject_id: int) -> Iterator[tuple[Se
     The work's session is committed at the end or rolled back whole; progress is written
     beside it at once. A known error ends the job with its sentence, not with a retry.
     """
-    with open_session(settings.sqlalchemy_url) as session, open_session(settings.sqlalchemy_url) as beside:
+    with persisting(settings) as session, persisting(settings) as beside:
         row = progress.find(beside, kind, subject_id)
         if row is not None and row.stop:
             progress.set_state(beside, row, "stopped")
@@ -59,6 +87,8 @@ def tracked(settings: Settings, kind: str, subject_id: int) -> Iterator[tuple[Se
         except VeskError as error:
             session.rollback()
             state, problem = "failed", str(error)
+        except DBAPIError:
+            raise  # tried again, or told by the queue
         except Exception:
             session.rollback()
             log.exception("%s %s failed", kind, subject_id)

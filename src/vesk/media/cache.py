@@ -13,6 +13,7 @@ from typing import Any
 import numpy as np
 from numpy.typing import NDArray
 
+from vesk.core.errors import StorageError
 from vesk.core.sound.hearing import Hearing
 from vesk.media import movie
 from vesk.media.channels import ChannelEars
@@ -85,7 +86,6 @@ def listen(path: Path, facts: Facts, store: Kept) -> None:
         with SoundReader(path) as reader:
             listen_to(blocks_of(reader), facts, store)
         return
-    store.folder.mkdir(parents=True, exist_ok=True)
     own = store.folder / f"sound.{os.getpid()}.wav"
 
     def keep(blocks: Iterator[NDArray[np.float32]]) -> None:
@@ -112,8 +112,27 @@ def listen_to(
     store : Kept
     keep : callable, optional
         Takes the same blocks as they pass, to write them down.
+
+    Raises
+    ------
+    MediaError
+        If the sound cannot be read.
+    StorageError
+        If the cache cannot be written.
     """
-    store.folder.mkdir(parents=True, exist_ok=True)
+    try:
+        store.folder.mkdir(parents=True, exist_ok=True)
+        _listen_to(blocks, facts, store, keep)
+    except OSError as error:  # what readers meet is a `MediaError` already
+        raise StorageError(store.folder, error.strerror or str(error)) from error
+
+
+def _listen_to(
+    blocks: Iterator[NDArray[np.float32]],
+    facts: Facts,
+    store: Kept,
+    keep: Callable[[Iterator[NDArray[np.float32]]], None] | None,
+) -> None:
     peaks = PeaksBuilder(facts.channels, store.peaks)
     ears = ChannelEars(facts.sample_rate, facts.channels)
     used = {n: WorkingChannel(facts.sample_rate, store.work(n), store.features(n)) for n in working_channels(facts)}
@@ -211,9 +230,12 @@ def save_frames(path: Path, store: Kept, indices: Sequence[int], *, first: int =
     missing = [index for index in indices if not store.frame(first + index).exists()]
     if not missing:
         return
-    (store.folder / "frames").mkdir(parents=True, exist_ok=True)
-    for index, image in movie.frame_images(path, missing, height=height):
-        target = store.frame(first + index)
-        part = target.with_name(f"{target.name}.{os.getpid()}.part")
-        image.save(part, "JPEG", quality=82)
-        part.replace(target)
+    try:
+        (store.folder / "frames").mkdir(parents=True, exist_ok=True)
+        for index, image in movie.frame_images(path, missing, height=height):
+            target = store.frame(first + index)
+            part = target.with_name(f"{target.name}.{os.getpid()}.part")
+            image.save(part, "JPEG", quality=82)
+            part.replace(target)
+    except OSError as error:
+        raise StorageError(store.folder, error.strerror or str(error)) from error

@@ -6,7 +6,11 @@ from dataclasses import dataclass
 from fractions import Fraction
 from xml.etree import ElementTree
 
+from vesk.core.errors import NumberError
+from vesk.core.figures import read_number, read_whole
 from vesk.core.timecode import nearest_rate
+
+_MOST_TRACKS, _LONGEST = 512, 4096  # more than any recorder writes
 
 
 @dataclass(frozen=True, slots=True)
@@ -40,26 +44,35 @@ def parse(text: str) -> IXml | None:
         return None
 
     def get(name: str) -> str:
-        return (root.findtext(name) or "").strip()
+        return (root.findtext(name) or "").strip()[:_LONGEST]
 
-    rate = None
-    written = get("SPEED/TIMECODE_RATE")
-    if written:
-        try:
-            rate = nearest_rate(Fraction(written))
-        except (ValueError, ZeroDivisionError):
-            rate = None
     tracks = sorted(
-        (int(track.findtext("CHANNEL_INDEX") or 0), (track.findtext("NAME") or "").strip())
-        for track in root.iterfind("TRACK_LIST/TRACK")
-        if (track.findtext("CHANNEL_INDEX") or "0").strip().isdecimal()
+        (number, (track.findtext("NAME") or "").strip()[:_LONGEST])
+        for track in list(root.iterfind("TRACK_LIST/TRACK"))[:_MOST_TRACKS]
+        if (number := _number(track.findtext("CHANNEL_INDEX") or "0")) is not None
     )
+    size = get("FILE_SET/TOTAL_FILES")
     return IXml(
         get("SCENE"), get("TAKE"), get("TAPE"), get("NOTE"), get("PROJECT"),
-        get("CIRCLED").upper() == "TRUE", tuple(name for _, name in tracks), rate,
+        get("CIRCLED").upper() == "TRUE", tuple(name for _, name in tracks), _rate(get("SPEED/TIMECODE_RATE")),
         get("SPEED/TIMECODE_FLAG").upper() == "DF", get("FILE_SET/FAMILY_UID"), get("FILE_SET/FILE_SET_INDEX"),
-        get("FILE_SET/TOTAL_FILES"),
+        size if _number(size) is not None else "",
     )  # fmt: skip
+
+
+def _rate(text: str) -> Fraction | None:
+    try:
+        return nearest_rate(read_number(text))
+    except NumberError:
+        return None
+
+
+def _number(text: str) -> int | None:
+    """Return a count as a file writes it; None where it is none that can be."""
+    try:
+        return read_whole(text, most=99_999)
+    except NumberError:
+        return None
 
 
 def build(info: IXml, *, sample_rate: int, time_reference: int) -> str:

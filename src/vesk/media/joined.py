@@ -13,6 +13,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from vesk.core.errors import RefusedError
+from vesk.media.checksum import UNREAD, WHOLE, is_whole
 from vesk.media.facts import PICTURE, Facts
 from vesk.media.sound import Samples
 
@@ -74,8 +75,9 @@ def join_facts(parts: Sequence[Facts], how: str) -> Facts:
 
 
 def joined_content(contents: Sequence[str], how: str) -> str:
-    """Return the content hash of files taken together."""
-    return hashlib.blake2b("\n".join([how, *contents]).encode(), digest_size=16).hexdigest()
+    """Return the content hash of files taken together; it is one of every byte where theirs are."""
+    mark = WHOLE if all(is_whole(one) for one in contents) else UNREAD
+    return mark + hashlib.blake2b("\n".join([how, *contents]).encode(), digest_size=16).hexdigest()
 
 
 class _Together:

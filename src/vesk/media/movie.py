@@ -12,12 +12,19 @@ import av
 import numpy as np
 from numpy.typing import NDArray
 
-from vesk.core.errors import MediaError, TimecodeError
+from vesk.core.errors import MediaError, NumberError, TimecodeError
+from vesk.core.figures import read_number
 from vesk.core.timecode import FrameRate, Timecode, nearest_rate
 from vesk.media.facts import PICTURE, SOUND, Facts
 
 EXACT_CODERS = ("pcm", "flac", "alac")
+UNKNOWN = "unknown"
+NO_PICTURE = "its picture is coded in a way that cannot be decoded here; its timecode and its sound are used"
+_LONGEST = 4096  # of a tag
 _CHUNK = 1 << 16  # samples handed over at once, where there are as many
+# A playlist named like a movie would have other files opened, or addresses asked: neither kind is read.
+_FORMATS = "mov,mp4,m4a,3gp,3g2,mj2,mxf,matroska,webm,avi,mpegts,aac,mp3,ogg,flac,aiff,caf,wav,w64"
+_ONLY = {"protocol_whitelist": "file", "format_whitelist": _FORMATS}
 COPY_AGAIN = "Copy it again from the card, or set it aside."
 
 
@@ -28,8 +35,9 @@ def opened(path: Path) -> Iterator[Any]:
         with path.open("rb") as file:
             if not file.read(1):
                 raise MediaError(path, "it is empty", COPY_AGAIN)
-        with av.open(str(path), mode="r") as container:
-            yield container
+        # Named as a file, so that a colon in its path is no protocol; tags in whatever letters do not stop it.
+        with av.open(f"file:{path.absolute()}", mode="r", metadata_errors="replace", container_options=_ONLY) as found:
+            yield found
     except (av.error.FFmpegError, ValueError, EOFError) as error:
         raise MediaError(path, f"it cannot be read ({_plain(error)})", COPY_AGAIN) from error
     except OSError as error:
@@ -102,6 +110,7 @@ def _picture_facts(path: Path, container: Any, video: Any) -> dict[str, Any]:
     label = str(video.metadata.get("timecode") or container.metadata.get("timecode") or "")
     if not label:
         label = next((str(s.metadata["timecode"]) for s in container.streams if s.metadata.get("timecode")), "")
+    label = label[:_LONGEST]
     drop = ";" in label
     if label:
         try:
@@ -109,11 +118,13 @@ def _picture_facts(path: Path, container: Any, video: Any) -> dict[str, Any]:
         except TimecodeError as error:
             remarks.append(f"its timecode cannot be: {error}")
             label, drop = "", False
-    tags = {name.lower(): str(value) for name, value in container.metadata.items()}
+    tags = {name.lower(): str(value)[:_LONGEST] for name, value in container.metadata.items()}
+    if video.codec_context is None:
+        remarks.append(NO_PICTURE)
     capture = _capture_rate(tags.get("capture_fps", ""))
     told = {"duration": "frames", "fps": "container", "timecode": "timecode track"}
     values: dict[str, Any] = {
-        "codec": video.codec_context.name,
+        "codec": video.codec_context.name if video.codec_context else UNKNOWN,
         "duration": frames / fps,
         "fps": fps,
         "frames": frames,
@@ -122,12 +133,12 @@ def _picture_facts(path: Path, container: Any, video: Any) -> dict[str, Any]:
         "drop": drop,
         "scene": tags.get("scene", ""),
         "take": tags.get("take", ""),
-        "tape": tags.get("reel_name", "") or str(video.metadata.get("reel_name", "")),
+        "tape": tags.get("reel_name", "") or str(video.metadata.get("reel_name", ""))[:_LONGEST],
         "camera": tags.get("camera", "") or tags.get("model", ""),
         "created": tags.get("creation_time", ""),
         "capture_fps": capture if capture != fps else None,
-        "width": int(video.width),
-        "height": int(video.height),
+        "width": int(video.width) if video.codec_context else 0,
+        "height": int(video.height) if video.codec_context else 0,
         "remarks": tuple(remarks),
     }
     by_container = ("scene", "take", "tape", "camera", "created", "capture_fps")
@@ -138,10 +149,10 @@ def _picture_facts(path: Path, container: Any, video: Any) -> dict[str, Any]:
 def _capture_rate(text: str) -> Fraction | None:
     """Read the rate that a container says its picture was recorded at; None when it says none."""
     try:
-        value = Fraction(text)
-    except (ValueError, ZeroDivisionError):
+        value = read_number(text, least=Fraction(1, 1000), most=100_000)
+    except NumberError:
         return None
-    return (nearest_rate(value) or value) if value > 0 else None
+    return nearest_rate(value) or value
 
 
 def sound_blocks(path: Path) -> Iterator[NDArray[np.float32]]:
@@ -226,7 +237,9 @@ def frame_images(path: Path, indices: list[int], *, height: int) -> Iterator[tup
         The image is a PIL image scaled to `height`; indices past the end are left out.
     """
     with opened(path) as container:
-        video = container.streams.video[0]
+        video = next((s for s in container.streams.video if s.codec_context), None)
+        if video is None:
+            raise MediaError(path, "it has no picture that can be decoded here", "Its timecode and sound are used.")
         video.thread_type = "AUTO"
         rate = Fraction(video.average_rate)
         base = video.start_time or 0

@@ -3,12 +3,15 @@
 from __future__ import annotations
 
 import os
+import re
 from collections.abc import Iterator
 from dataclasses import dataclass
 from pathlib import Path
 
 from vesk.core.errors import MediaError
 from vesk.media.probe import BESIDE_ENDINGS
+
+_ESCAPE = re.compile(r"\\(?:\\|x([89A-F][0-9A-F]))")
 
 
 @dataclass(frozen=True, slots=True)
@@ -27,35 +30,87 @@ def allowed(folder: Path, roots: tuple[Path, ...]) -> Path:
     MediaError
         If it does not, or is no folder.
     """
-    real = folder.expanduser().resolve()
+    try:
+        real = folder.expanduser().resolve()
+        known = real.is_dir()
+    except (OSError, RuntimeError, ValueError) as error:  # a link to itself, a name too long, no such user
+        raise MediaError(folder, f"it cannot be opened ({error})", "Look at the spelling.") from error
     if not any(real == root or root in real.parents for root in (r.resolve() for r in roots)):
         names = ", ".join(str(root) for root in roots) or "none is set"
         raise MediaError(folder, "it is outside the folders Vesk may read", f"Allowed: {names}.")
-    if not real.is_dir():
+    if not known:
         raise MediaError(folder, "there is no such folder", "Connect the disk or look at the spelling.")
     return real
 
 
 def shown(path: Path, root: Path) -> str:
-    """Return a file's path below the folder as text: bytes that are no text are written as escapes."""
-    name = str(path.relative_to(root)) if root in path.parents else path.name
-    return name.encode("utf-8", "backslashreplace").decode("utf-8")
+    r"""Return a file's path below the folder as text that can be kept and read back by `placed`.
+
+    Bytes that are no text stand as ``\xE9``, and a backslash is doubled.
+    """
+    return as_text(str(path.relative_to(root)) if root in path.parents else path.name)
+
+
+def as_text(name: str) -> str:
+    r"""Return a file name as text, reversibly.
+
+    Examples
+    --------
+    >>> as_text("b\udce9bé.wav"), as_text("31A_01.wav")
+    ('b\\xE9bé.wav', '31A_01.wav')
+    """
+    escaped = name.replace("\\", "\\\\")
+    return "".join(f"\\x{ord(c) - 0xDC00:02X}" if 0xDC80 <= ord(c) <= 0xDCFF else c for c in escaped)
+
+
+def placed(root: Path, path: str) -> Path:
+    r"""Return where a file is that is `shown` as `path`.
+
+    Examples
+    --------
+    >>> placed(Path("/day"), "S1/31A_01.wav"), placed(Path("/day"), as_text("b\udce9.wav")).name == "b\udce9.wav"
+    (PosixPath('/day/S1/31A_01.wav'), True)
+    """
+
+    def back(found: re.Match[str]) -> str:
+        return "\\" if found[1] is None else chr(0xDC00 + int(found[1], 16))
+
+    return Path(root, _ESCAPE.sub(back, path))
 
 
 def walk(folder: Path, *, paperwork: bool = False) -> Iterator[Found]:
-    """Walk a folder's files; hidden ones, links that leave the folder, and, unless asked, paperwork are passed over."""
+    """Walk a folder's files; hidden ones and, unless asked, paperwork are passed over; links that lead out are told."""
     problems: list[OSError] = []
     root = folder.resolve()
     for place, folders, files in os.walk(root, onerror=problems.append):
         folders[:] = sorted(name for name in folders if not name.startswith("."))
+        for name in [name for name in folders if Path(place, name).is_symlink()]:
+            yield Found(Path(place, name), "it is a link to a folder; it is not followed. Copy the folder itself here")
         for name in sorted(files):
             path = Path(place, name)
             if name.startswith(".") or (not paperwork and path.suffix.lower() in BESIDE_ENDINGS):
                 continue
-            if path.is_symlink() and root not in path.resolve().parents:
-                yield Found(path, "it is a link that leads out of the folder; it is not followed")
-                continue
-            yield Found(path)
+            yield Found(path, "" if within(path, root) else _LEADS_OUT if _resolves(path) else _LOOP)
     for problem in problems:
         reason = f"this folder cannot be read ({problem.strerror}); look at its permissions"
-        yield Found(Path(problem.filename), reason)
+        yield Found(Path(os.fsdecode(problem.filename)), reason)
+
+
+_LEADS_OUT = "it is a link that leads out of the folder; it is not followed"
+_LOOP = "it is a link that leads to itself; there is no file behind it"
+
+
+def _resolves(path: Path) -> bool:
+    try:
+        path.resolve()
+    except (OSError, RuntimeError):
+        return False
+    return True
+
+
+def within(path: Path, root: Path) -> bool:
+    """Say whether a file really lies below a folder, links followed. Asked at every opening: links change."""
+    try:
+        return root in path.resolve().parents
+    except (OSError, RuntimeError):
+        return False

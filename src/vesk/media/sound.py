@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import os
 from pathlib import Path
 from typing import Protocol, Self
 
@@ -10,6 +11,8 @@ import soundfile
 from numpy.typing import NDArray
 
 from vesk.core.errors import MediaError
+
+_AGAIN = "It is damaged, or was cut while it was read: copy it again from the card."
 
 
 class Samples(Protocol):
@@ -49,7 +52,8 @@ class SoundReader:
     def __init__(self, path: Path) -> None:
         self.path = path
         try:
-            self._file = soundfile.SoundFile(str(path), "r")
+            # As bytes: a name need not be text.
+            self._file = soundfile.SoundFile(os.fsencode(path), "r")
         except FileNotFoundError as error:
             raise MediaError(path, "it is not there any more", "Connect the disk, or take it in again.") from error
         except (soundfile.LibsndfileError, OSError) as error:
@@ -60,13 +64,25 @@ class SoundReader:
         self.frames: int = int(self._file.frames)
 
     def read(self, start: int, count: int) -> NDArray[np.float32]:
-        """Read samples ``start`` to ``start + count`` as float32 (count, channels)."""
+        """Read samples ``start`` to ``start + count`` as float32 (count, channels).
+
+        Raises
+        ------
+        MediaError
+            If the file gives fewer than it said when it was opened: silence in their place would be a lie.
+        """
         out = np.zeros((count, self.channels), np.float32)
         low, high = max(0, start), min(self.frames, start + count)
-        if high > low:
+        if high <= low:
+            return out
+        try:
             self._file.seek(low)
             got = self._file.read(high - low, dtype="float32", always_2d=True)
-            out[low - start : low - start + got.shape[0]] = got
+        except (soundfile.LibsndfileError, RuntimeError, OSError) as error:
+            raise MediaError(self.path, "its sound cannot be read to its end", _AGAIN) from error
+        if got.shape[0] != high - low:
+            raise MediaError(self.path, f"its sound ends at sample {low + got.shape[0]} of {self.frames}", _AGAIN)
+        out[low - start : high - start] = got
         return out
 
     def close(self) -> None:

@@ -16,7 +16,7 @@ from typing import BinaryIO
 import numpy as np
 from numpy.typing import NDArray
 
-from vesk.core.errors import MediaError
+from vesk.core.errors import MediaError, StorageError
 
 _BEXT = struct.Struct("<256s32s32s10s8sIIH64s5h180s")
 _PCM, _FLOAT, _EXTENSIBLE = 1, 3, 0xFFFE
@@ -169,7 +169,7 @@ def write_wave(
 
     Raises
     ------
-    MediaError
+    StorageError
         If the disk is full or cannot be written; what was written is taken away again.
     """
     part = path.with_name(path.name + ".part")
@@ -181,10 +181,7 @@ def write_wave(
         part.replace(path)
     except OSError as error:
         part.unlink(missing_ok=True)
-        raise MediaError(
-            path, f"it could not be written ({error.strerror or error})",
-            "Free space or choose another place, and make the turnover again; nothing else is harmed.",
-        ) from error  # fmt: skip
+        raise StorageError(path, error.strerror or str(error)) from error
     except BaseException:
         part.unlink(missing_ok=True)
         raise

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import os
 from pathlib import Path
+from typing import Any
 
 import numpy as np
 import soxr
@@ -13,6 +14,14 @@ from vesk.core.sound.features import BANDS, WORK_RATE, OnsetBuilder
 from vesk.core.sound.levels import hum_share
 
 _PIECE = 1 << 20
+
+
+def _mapped(path: Path, kind: type, shape: tuple[int, ...]) -> np.memmap[Any, np.dtype[Any]]:
+    """Return a new array on disk whose room is taken at once: a disk that fills later would end the process."""
+    out: np.memmap[Any, np.dtype[Any]] = np.lib.format.open_memmap(path, mode="w+", dtype=kind, shape=shape)
+    with path.open("r+b") as file:
+        os.posix_fallocate(file.fileno(), 0, max(1, path.stat().st_size))
+    return out
 
 
 class SpilledRows:
@@ -68,7 +77,7 @@ class WorkingChannel:
         # Scaled to its own peak: a sound 60 dB down keeps its 16 bits.
         unit = max(self._peak, 1e-9) / 32767
         part = self._sound.with_name(f"{self._sound.name}.{os.getpid()}.part")
-        out = np.lib.format.open_memmap(part, mode="w+", dtype=np.int16, shape=(self._count,))
+        out = _mapped(part, np.int16, (self._count,))
         hum = 0.0
         if self._count:
             mono = np.memmap(self._part, np.float32, "r")
@@ -81,7 +90,7 @@ class WorkingChannel:
         part.replace(self._sound)
         self._part.unlink()
         features = self._features.with_name(f"{self._features.name}.{os.getpid()}.part")
-        onsets = np.lib.format.open_memmap(features, mode="w+", dtype=np.float16, shape=(self._onsets.count, BANDS))
+        onsets = _mapped(features, np.float16, (self._onsets.count, BANDS))
         self._onsets.finish(onsets)
         onsets.flush()
         del onsets

@@ -2,10 +2,26 @@
 
 from __future__ import annotations
 
+import fcntl
 import json
 import os
 from pathlib import Path
-from typing import Any
+from typing import IO, Any
+
+_held: list[IO[str]] = []
+
+
+def take(var: Path) -> bool:
+    """Take Vesk's folder for this process until it ends; False where another has it: of two starts, one gets it."""
+    var.mkdir(parents=True, exist_ok=True)
+    lock = (var / "vesk.lock").open("a+", encoding="utf-8")
+    try:
+        fcntl.flock(lock, fcntl.LOCK_EX | fcntl.LOCK_NB)
+    except OSError:
+        lock.close()
+        return False
+    _held.append(lock)  # let go by the kernel, however this process ends
+    return True
 
 
 def file(var: Path) -> Path:

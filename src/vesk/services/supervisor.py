@@ -11,7 +11,6 @@ import sys
 import time
 from collections.abc import Callable
 from dataclasses import dataclass, field, replace
-from pathlib import Path
 from types import FrameType
 from typing import IO
 
@@ -21,6 +20,14 @@ from vesk.settings import PROJECT, Settings
 
 FIRST_PORT = 8720
 _PR_SET_PDEATHSIG = 1
+_SOON_S = 60.0  # what dies again within this waits longer each time
+_LONGEST_WAIT_S = 30.0
+_LOOKS = 3  # without an answer, before the database is started again
+
+
+def _waits(recent: int) -> float:
+    """Return how long to wait before starting again what died `recent` times a moment ago."""
+    return min(_LONGEST_WAIT_S, 0.0 if recent == 0 else 2.0**recent)
 
 
 class Steps:
@@ -44,15 +51,22 @@ class Steps:
         return time.monotonic() - self._start
 
 
-def database(settings: Settings, steps: Steps) -> Settings:
-    """Have the cluster made, running and migrated; returns settings that name it."""
+def database(settings: Settings, steps: Steps) -> tuple[Settings, cluster.Cluster | None]:
+    """Have the database running and migrated; returns settings that name it, and the cluster where it is Vesk's own."""
     if settings.database_url:
         from vesk.store import migrate  # noqa: PLC0415 - heavy, and not needed by every command
 
         steps("bringing the database to the present schema", lambda: migrate.to_head(settings.sqlalchemy_url))
-        return settings
-    own = cluster.place(settings.var)
-    steps("database cluster", lambda: "made" if cluster.make(own) else "is there")
+        return settings, None
+    found: list[cluster.Cluster] = []
+
+    def have() -> str:
+        own, made = cluster.have(settings.var)
+        found.append(own)
+        return "made" if made else "is there"
+
+    steps("database cluster", have)
+    own = found[0]
     steps("starting PostgreSQL on 127.0.0.1", lambda: cluster.start(own, tell=print))
     cluster.ensure_database(own)
     named = replace(settings, database_url=own.url())
@@ -63,7 +77,7 @@ def database(settings: Settings, steps: Steps) -> Settings:
         migrate.to_head(named.sqlalchemy_url)
 
     steps("bringing the database to the present schema", migrate_it)
-    return named
+    return named, own
 
 
 def _die_with_parent() -> None:
@@ -76,17 +90,18 @@ class Running:
     """The processes that were started here."""
 
     settings: Settings
-    own_cluster: bool
+    kind: str
+    own: cluster.Cluster | None = None
     children: dict[str, subprocess.Popen[bytes]] = field(default_factory=dict)
     commands: dict[str, list[str]] = field(default_factory=dict)
-    logs: list[IO[bytes]] = field(default_factory=list)
+    logs: dict[str, IO[bytes]] = field(default_factory=dict)
     port: int = 0
 
     def start(self, name: str, command: list[str]) -> None:
         """Start a child whose output goes to its log."""
         folder = self.settings.var / "logs"
         folder.mkdir(parents=True, exist_ok=True)
-        log = (folder / f"{name}.log").open("ab")
+        log = self.logs.get(name) or (folder / f"{name}.log").open("ab")
         environment = {
             **os.environ,
             **self.settings.environment(),
@@ -98,7 +113,7 @@ class Running:
             start_new_session=True, preexec_fn=_die_with_parent,  # noqa: PLW1509 - the child only names its parent
         )  # fmt: skip
         self.commands[name] = command
-        self.logs.append(log)
+        self.logs[name] = log
 
     def start_workers(self, count: int) -> None:
         """Start workers."""
@@ -112,9 +127,7 @@ class Running:
         """Start the web server on a free port."""
         self.port = cluster.free_port(FIRST_PORT)
         self.start("web", [
-            sys.executable, "-m", "gunicorn", "vesk.web:create_app()", "-k", "gthread", "-w", "1", "--threads", "64",
-            "--graceful-timeout", "2", "--bind", f"127.0.0.1:{self.port}", "--log-level", "warning",
-            "--no-control-socket",
+            sys.executable, "-m", "vesk.web.server", f"127.0.0.1:{self.port}",
         ])  # fmt: skip
 
     def wait_for_web(self) -> None:
@@ -131,19 +144,58 @@ class Running:
         raise VeskError("The web server does not answer.")
 
     def watch(self) -> None:
-        """Wait, starting again what dies, until asked to stop."""
-        failures: dict[str, list[float]] = {}
+        """Stay until asked to stop, starting again what dies, the database first. Nothing that dies ends the rest."""
+        died: dict[str, list[float]] = {}
+        due: dict[str, float] = {}
+        away = 0
         while True:
+            now = time.monotonic()
             for name, child in list(self.children.items()):
                 if child.poll() is None:
                     continue
-                recent = [t for t in failures.get(name, []) if time.monotonic() - t < 30]
-                failures[name] = [*recent, time.monotonic()]
-                if len(recent) >= 5:
-                    raise VeskError(f"{name} keeps ending; its log is {self.settings.var}/logs/{name}.log")
-                print(f"  {name} ended ({child.returncode}); starting it again", flush=True)
-                self.start(name, self.commands[name])
+                if name not in due:
+                    recent = [t for t in died.get(name, []) if now - t < _SOON_S]
+                    died[name] = [*recent, now]
+                    due[name] = now + _waits(len(recent))
+                    print(f"  {name} ended ({child.returncode}); it is started again in {_waits(len(recent)):.0f} s; "
+                          f"its log is {self.settings.var}/logs/{name}.log", flush=True)  # fmt: skip
+                elif now >= due[name]:
+                    del due[name]
+                    self.start(name, self.commands[name])
+                    if self.port:
+                        self.note()
+            if self.own is not None:
+                away = self._tend_database(self.own, away)
             time.sleep(0.5)
+
+    def _tend_database(self, own: cluster.Cluster, away: int) -> int:
+        """Look after the database as after the rest; returns for how many looks it has not answered."""
+        if cluster.answers(own):
+            return 0
+        if away + 1 < _LOOKS:
+            return away + 1
+        print("  the database does not answer; starting it again", flush=True)
+        try:
+            # On the port that everybody here knows.
+            cluster.start(own, port=int(self.settings.database_url.rpartition(":")[2].split("/")[0]))
+            print("  the database is back", flush=True)
+        except (VeskError, OSError, subprocess.SubprocessError) as error:
+            print(f"  {error}", flush=True)
+        return 0
+
+    def note(self) -> None:
+        """Write down what runs."""
+        state.write(
+            self.settings.var,
+            {
+                "pid": os.getpid(),
+                "started": state.started_at(os.getpid()),
+                "kind": self.kind,
+                "address": f"http://127.0.0.1:{self.port}/" if self.port else "",
+                "children": {name: child.pid for name, child in self.children.items()},
+                "media": [str(root) for root in self.settings.media_roots],
+            },
+        )
 
     def end(self) -> None:
         """End the children, then the database if it was started here."""
@@ -157,35 +209,19 @@ class Running:
             except subprocess.TimeoutExpired:
                 child.kill()
                 child.wait()
-        for log in self.logs:
+        for log in self.logs.values():
             log.close()
-        if self.own_cluster:
-            cluster.stop(cluster.place(self.settings.var))
+        if self.own is not None:
+            cluster.stop(self.own)
         state.clear(self.settings.var)
 
 
-def refuse_second(settings: Settings) -> None:
-    """Refuse to start where a Vesk runs already."""
-    values = state.read(settings.var)
-    if state.alive(values):
-        raise VeskError(
-            f"Vesk is running already: {values.get('address', 'see ./vesk status')}. End it with ./vesk stop."
-        )
-
-
-def note_running(running: Running, kind: str) -> None:
-    """Write down what runs."""
-    state.write(
-        running.settings.var,
-        {
-            "pid": os.getpid(),
-            "started": state.started_at(os.getpid()),
-            "kind": kind,
-            "address": f"http://127.0.0.1:{running.port}/" if running.port else "",
-            "children": {name: child.pid for name, child in running.children.items()},
-            "media": [str(root) for root in running.settings.media_roots],
-        },
-    )
+def take_folder(settings: Settings) -> None:
+    """Take Vesk's folder, or refuse to start where a Vesk runs or starts just now."""
+    if not state.take(settings.var):
+        values = state.read(settings.var)
+        address = values.get("address", "") if state.alive(values) else "it is just starting"
+        raise VeskError(f"Vesk is running already: {address or 'see ./vesk status'}. End it with ./vesk stop.")
 
 
 def stop_on_signals() -> None:
@@ -203,9 +239,3 @@ def stop_on_signals() -> None:
 def cores() -> int:
     """Return how many workers this machine carries."""
     return max(1, min(8, len(os.sched_getaffinity(0))))
-
-
-def var_of(settings: Settings) -> Path:
-    """Return Vesk's own folder, made."""
-    settings.var.mkdir(parents=True, exist_ok=True)
-    return settings.var

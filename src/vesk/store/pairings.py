@@ -3,13 +3,17 @@
 from __future__ import annotations
 
 from datetime import UTC, datetime
+from fractions import Fraction
 from typing import Any
 
 from sqlmodel import Session, col, select
 
-from vesk.core.errors import NotFoundError, StaleError
+from vesk.core.errors import NotFoundError
+from vesk.store import changes
 from vesk.store.recordings import is_whole
 from vesk.store.tables import CheckRow, CorrectionRow, Pairing, Recording
+
+PROPOSED, MEASURED, SET_ASIDE, WITHDRAWN = "proposed", "measured", "set aside", "withdrawn"
 
 
 def of_day(session: Session, day_id: int) -> list[Pairing]:
@@ -22,12 +26,37 @@ def of_day(session: Session, day_id: int) -> list[Pairing]:
     return list(session.exec(query.order_by(col(Pairing.id))))
 
 
+def propose(session: Session, *, day_id: int, picture_id: int, sound_id: int, offset: Fraction) -> Pairing:
+    """Return a new pairing of two recordings, or the one that was withdrawn, as it stands again."""
+    query = select(Pairing).where(Pairing.picture_id == picture_id, Pairing.sound_id == sound_id)
+    row = session.exec(query).first()
+    if row is None:
+        row = Pairing(day_id=day_id, picture_id=picture_id, sound_id=sound_id, offset=offset)
+    elif row.state == WITHDRAWN:
+        row.state, row.offset = MEASURED if row.measurement else PROPOSED, offset
+        changes.count(session, row)
+    session.add(row)
+    return row
+
+
+def withdraw(session: Session, row: Pairing) -> None:
+    """Propose a pairing no longer; the row stays, for what refers to it."""
+    row.state = WITHDRAWN
+    changes.count(session, row)
+
+
+def contents(picture: Recording, sound: Recording) -> str:
+    """Return what a measurement or a check of two recordings rests on."""
+    return f"{picture.content}:{sound.content}"
+
+
 def _stands() -> Any:
     def whole(kind: str) -> Any:
         return select(Recording.id).where(is_whole(), Recording.kind == kind)
 
     # A camera that came to serve as a recorder is no picture any more.
-    return col(Pairing.picture_id).in_(whole("picture")) & col(Pairing.sound_id).in_(whole("sound"))
+    of_those = col(Pairing.picture_id).in_(whole("picture")) & col(Pairing.sound_id).in_(whole("sound"))
+    return of_those & (Pairing.state != WITHDRAWN)
 
 
 def sharing(session: Session, rows: list[Pairing]) -> list[Pairing]:
@@ -52,15 +81,10 @@ def get(session: Session, pairing_id: int) -> Pairing:
 
 
 def get_for_change(session: Session, pairing_id: int, version: int) -> Pairing:
-    """Return a pairing locked for change; refuse if somebody changed it since `version` was shown."""
-    pairing = session.get(Pairing, pairing_id, with_for_update=True, populate_existing=True)
-    if pairing is None:
-        raise NotFoundError(f"There is no pairing number {pairing_id} here.")
-    if pairing.version != version:
-        raise StaleError(
-            "Somebody else changed this pairing meanwhile. Nothing of yours was applied: "
-            "look at it as it is now and try again."
-        )
+    """Return a pairing held for change; refuse if somebody changed it since `version` was shown."""
+    pairing = get(session, pairing_id)
+    changes.hold(session, pairing.day_id)
+    changes.compare(pairing, version, "this pairing")
     return pairing
 
 

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from datetime import UTC, datetime
 
+from sqlalchemy.dialects.postgresql import insert
 from sqlmodel import Session, col, select
 
 from vesk.store.tables import Progress
@@ -11,15 +12,15 @@ from vesk.store.tables import Progress
 OPEN = ("waiting", "running")
 
 
-def open_one(session: Session, *, day_id: int, kind: str, subject_id: int, what: str) -> Progress:
-    """Return the row for a piece of work, waiting again if it had ended."""
-    query = select(Progress).where(Progress.day_id == day_id, Progress.kind == kind, Progress.subject_id == subject_id)
-    row = session.exec(query).first() or Progress(day_id=day_id, kind=kind, subject_id=subject_id, what=what)
-    row.what, row.state, row.problem, row.stop, row.done, row.total = what, "waiting", "", False, 0, 0
-    row.opened_at = row.changed_at = datetime.now(UTC)
-    session.add(row)
-    session.flush()
-    return row
+def open_one(session: Session, *, day_id: int, kind: str, subject_id: int, what: str) -> None:
+    """Open a piece of work, or open it again if it had ended; two sessions that do so make one."""
+    now = datetime.now(UTC)
+    fresh = {
+        "what": what, "state": "waiting", "problem": "", "stop": False, "done": 0, "total": 0, "opened_at": now,
+        "changed_at": now,
+    }  # fmt: skip
+    query = insert(Progress).values(day_id=day_id, kind=kind, subject_id=subject_id, **fresh)
+    session.execute(query.on_conflict_do_update(index_elements=["day_id", "kind", "subject_id"], set_=fresh))
 
 
 def find(session: Session, kind: str, subject_id: int) -> Progress | None:
@@ -36,8 +37,9 @@ def set_state(session: Session, row: Progress, state: str, *, done: int = 0, tot
 
 
 def of_day(session: Session, day_id: int) -> list[Progress]:
-    """Return a day's pieces of work."""
-    return list(session.exec(select(Progress).where(Progress.day_id == day_id).order_by(col(Progress.id))))
+    """Return a day's pieces of work, read afresh."""
+    query = select(Progress).where(Progress.day_id == day_id).order_by(col(Progress.id))
+    return list(session.exec(query.execution_options(populate_existing=True)))
 
 
 def stop_open(session: Session, day_id: int) -> int:

@@ -2,14 +2,17 @@
 
 from __future__ import annotations
 
+from collections.abc import Mapping
 from typing import Any
 
+from sqlalchemy import func, update
 from sqlmodel import Session, col, select
 
-from vesk.core.errors import NotFoundError
-from vesk.store.tables import Recording
+from vesk.core.errors import NotFoundError, RefusedError, StaleError
+from vesk.store import changes
+from vesk.store.tables import CheckRow, Pairing, Recording
 
-PARTED = "parted"
+READY, UNREADABLE, VANISHED, PARTED, GONE = "ready", "unreadable", "vanished", "parted", "gone"
 
 
 def of_day(session: Session, day_id: int) -> list[Recording]:
@@ -24,7 +27,7 @@ def ready_of_day(session: Session, day_id: int) -> list[Recording]:
 
 def files_of_day(session: Session, day_id: int) -> list[Recording]:
     """Return a day's files by path, whether or not they are parts of a recording."""
-    query = select(Recording).where(Recording.day_id == day_id, Recording.joined == "")
+    query = select(Recording).where(Recording.day_id == day_id, Recording.joined == "", Recording.state != GONE)
     return list(session.exec(query.order_by(Recording.path)))
 
 
@@ -43,7 +46,7 @@ def parts_of(session: Session, recording_id: int) -> list[Recording]:
 
 def is_whole() -> Any:
     """Return the condition that a recording stands for itself."""
-    return col(Recording.part_of).is_(None) & (Recording.state != PARTED)
+    return col(Recording.part_of).is_(None) & col(Recording.state).not_in((PARTED, GONE))
 
 
 def _whole(day_id: int) -> Any:
@@ -56,6 +59,48 @@ def get(session: Session, recording_id: int) -> Recording:
     if recording is None:
         raise NotFoundError(f"There is no recording number {recording_id} here.")
     return recording
+
+
+def ever_of_day(session: Session, day_id: int) -> list[Recording]:
+    """Return every file a day ever had, those that are gone too."""
+    query = select(Recording).where(Recording.day_id == day_id, Recording.joined == "")
+    return list(session.exec(query.order_by(Recording.path)))
+
+
+def for_change(session: Session, day_id: int, versions: Mapping[int, int]) -> list[Recording]:
+    """Return recordings of a day held for change, by path; refuse if somebody changed one since its version was shown.
+
+    Raises
+    ------
+    RefusedError
+        If nothing is selected.
+    StaleError
+        If one was changed, or does not stand for itself any more.
+    """
+    changes.hold(session, day_id)
+    if not versions:
+        raise RefusedError("Nothing is selected: tick the recordings first.")
+    rows = [row for row in of_day(session, day_id) if row.id in versions]
+    if len(rows) < len(versions):
+        raise StaleError(
+            "Some of these are parts of another recording now, or not of this day. Look at them as they are now."
+        )
+    for row in rows:
+        changes.compare(row, versions[row.id or 0], row.name)
+    return rows
+
+
+def learn_content(session: Session, row: Recording, content: str) -> None:
+    """Keep the hash of every byte of a file that lies as it did; what rests on it as it lay, rests on that now."""
+    known, row.content = row.content, content
+    session.add(row)
+    if known in {"", content}:
+        return
+    session.flush()
+    for table, column in ((CheckRow, col(CheckRow.of)), (Pairing, col(Pairing.measured_of))):
+        session.execute(
+            update(table).where(column.contains(known)).values({column: func.replace(column, known, content)})
+        )
 
 
 def by_id(session: Session, ids: set[int]) -> dict[int, Recording]:

@@ -6,6 +6,7 @@ from sqlmodel import Session, col, select
 
 from vesk.core.errors import NotFoundError, StaleError
 from vesk.core.intake.reports import Table
+from vesk.store import changes
 from vesk.store.tables import ReportRow
 
 
@@ -14,13 +15,21 @@ def of_day(session: Session, day_id: int) -> list[ReportRow]:
     return list(session.exec(select(ReportRow).where(ReportRow.day_id == day_id).order_by(col(ReportRow.id))))
 
 
-def get(session: Session, report_id: int, *, version: int | None = None) -> ReportRow:
-    """Return a report; for change, refuse if somebody changed it since `version` was shown."""
-    row = session.get(ReportRow, report_id, with_for_update=version is not None)
+def get(session: Session, report_id: int) -> ReportRow:
+    """Return a report."""
+    row = session.get(ReportRow, report_id)
     if row is None:
         raise NotFoundError(f"There is no report number {report_id} here.")
-    if version is not None and row.version != version:
-        raise StaleError("Somebody else changed this report meanwhile. Look at it as it is now and try again.")
+    return row
+
+
+def get_for_change(session: Session, report_id: int, version: int) -> ReportRow:
+    """Return a report held for change; refuse if somebody changed it, or left it out, since `version` was shown."""
+    changes.hold(session, get(session, report_id).day_id)
+    row = session.get(ReportRow, report_id)
+    if row is None:
+        raise StaleError("Somebody else left this report out meanwhile.")
+    changes.compare(row, version, f"report {row.name}")
     return row
 
 

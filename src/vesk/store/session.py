@@ -7,13 +7,26 @@ from functools import lru_cache
 from sqlalchemy import Engine, create_engine
 from sqlmodel import Session
 
+# What a page waits at most for somebody else's lock, and for one statement; and what a worker does.
+_QUICK = "-c lock_timeout=4s -c statement_timeout=20s -c idle_in_transaction_session_timeout=60s"
+_PATIENT = "-c lock_timeout=60s -c statement_timeout=600s"
+QUICK_CONNECTIONS = 40  # a thread of the web server each
+
 
 @lru_cache(maxsize=8)
-def engine(url: str) -> Engine:
-    """Return the process's engine for a SQLAlchemy address."""
-    return create_engine(url, pool_size=8, max_overflow=16, pool_pre_ping=True)
+def engine(url: str, *, quick: bool = False) -> Engine:
+    """Return the process's engine for a SQLAlchemy address; a quick one rather fails than lets a person wait."""
+    if quick:
+        return create_engine(
+            url, pool_size=8, max_overflow=QUICK_CONNECTIONS - 8, pool_timeout=5, pool_pre_ping=True,
+            connect_args={"options": _QUICK, "connect_timeout": 5},
+        )  # fmt: skip
+    return create_engine(
+        url, pool_size=4, max_overflow=12, pool_pre_ping=True,
+        connect_args={"options": _PATIENT, "connect_timeout": 10},
+    )  # fmt: skip
 
 
-def open_session(url: str) -> Session:
+def open_session(url: str, *, quick: bool = False) -> Session:
     """Open a session; whoever opens it commits and closes it."""
-    return Session(engine(url), expire_on_commit=False)
+    return Session(engine(url, quick=quick), expire_on_commit=False)

@@ -6,7 +6,8 @@ from collections.abc import Iterable
 
 from sqlmodel import Session, col, select
 
-from vesk.core.errors import NotFoundError, StaleError
+from vesk.core.errors import NotFoundError
+from vesk.store import changes
 from vesk.store.recordings import PARTED
 from vesk.store.tables import Recording, StrikeRow
 
@@ -33,13 +34,20 @@ def of_source(session: Session, source_id: int) -> list[StrikeRow]:
     return list(session.exec(query.order_by(col(StrikeRow.id))))
 
 
-def get_for_change(session: Session, strike_id: int, version: int) -> StrikeRow:
-    """Return a strike locked for change; refuse if somebody decided on it since `version` was shown."""
-    row = session.get(StrikeRow, strike_id, with_for_update=True, populate_existing=True)
+def get(session: Session, strike_id: int) -> StrikeRow:
+    """Return a strike."""
+    row = session.get(StrikeRow, strike_id)
     if row is None:
-        raise NotFoundError(f"There is no strike number {strike_id} here.")
-    if row.version != version:
-        raise StaleError("Somebody else decided on this clap meanwhile. Look at it as it is now and try again.")
+        raise NotFoundError("That clap is not here any more. Load the page again.")
+    return row
+
+
+def get_for_change(session: Session, strike_id: int, version: int) -> StrikeRow:
+    """Return a strike held for change; refuse if somebody decided on it since `version` was shown."""
+    recording = session.get(Recording, get(session, strike_id).recording_id)
+    changes.hold(session, recording.day_id if recording else 0)
+    row = get(session, strike_id)
+    changes.compare(row, version, "this clap")
     return row
 
 

@@ -58,6 +58,7 @@ class Day(SQLModel, table=True):
     tolerance: Fraction = Field(sa_column=_exact())  # frames
     watched: bool = False  # its folder is looked at again and again
     patterns: list[str] = Field(default_factory=list, sa_column=Column(JSONB, nullable=False))  # of file names
+    version: int = 1
     created_at: datetime = Field(default_factory=_now, sa_column=_moment())
 
 
@@ -79,6 +80,7 @@ class Source(SQLModel, table=True):
     clock: str = ""  # header, LTC or none, as a person chose; empty: as Vesk finds
     rate: str = ""  # at which its timecode counts, as a person said; empty: as its files say
     position: int = 0  # among the day's lanes
+    gone: bool = False  # left without a recording: what refers to it stays
     version: int = 1
 
 
@@ -86,11 +88,12 @@ class Recording(SQLModel, table=True):
     """One file of a source, or several taken together. Facts are read and never edited.
 
     A file that is `part_of` another recording is not one by itself. A recording that was taken apart stays as
-    ``parted``: what was decided about it comes back when it is made again.
+    ``parted``: what was decided about it comes back when it is made again. One that was never read and vanished is
+    ``gone``: nothing shows it, and what refers to it stays.
     """
 
     __table_args__ = (
-        CheckConstraint("state IN ('ready', 'unreadable', 'vanished', 'parted')"),
+        CheckConstraint("state IN ('ready', 'unreadable', 'vanished', 'parted', 'gone')"),
         Index("recording_path_once", "day_id", "path", unique=True),
     )
     model_config = {"arbitrary_types_allowed": True}
@@ -101,7 +104,7 @@ class Recording(SQLModel, table=True):
     name: str
     size: int = Field(sa_column=Column(BigInteger, nullable=False))
     modified_ns: int = Field(sa_column=Column(BigInteger, nullable=False))
-    content: str = ""  # fast hash
+    content: str = ""  # hash of every byte; until all were read, a name for the file as it lies
     kind: str = ""
     state: str = "ready"
     problem: str = ""
@@ -119,6 +122,7 @@ class Recording(SQLModel, table=True):
     joined_why: str = ""
     joined_by: str = ""
     part_of: Optional[int] = Field(default=None, foreign_key="recording.id", index=True)
+    version: int = 1  # of what persons said of it; what workers find out does not count
 
 
 class OverrideRow(SQLModel, table=True):
@@ -204,10 +208,13 @@ class StrikeRow(SQLModel, table=True):
 
 
 class Pairing(SQLModel, table=True):
-    """One camera recording and one sound recording that share real time."""
+    """One camera recording and one sound recording that share real time.
+
+    One that clocks no longer propose is ``withdrawn``, and comes back when they do.
+    """
 
     __table_args__ = (
-        CheckConstraint("state IN ('proposed', 'measured', 'set aside')"),
+        CheckConstraint("state IN ('proposed', 'measured', 'set aside', 'withdrawn')"),
         Index("pairing_once", "picture_id", "sound_id", unique=True),
     )
     model_config = {"arbitrary_types_allowed": True}
@@ -219,6 +226,7 @@ class Pairing(SQLModel, table=True):
     state: str = "proposed"
     reason: str = ""
     measurement: Optional[dict[str, Any]] = Field(default=None, sa_column=Column(JSONB, nullable=True))
+    measured_of: str = ""  # the contents it was measured on; empty: those there are
     version: int = 1
 
 
@@ -247,6 +255,7 @@ class CheckRow(SQLModel, table=True):
     id: Optional[int] = Field(default=None, primary_key=True)
     pairing_id: int = Field(foreign_key="pairing.id", index=True)
     correction_id: Optional[int] = Field(default=None, foreign_key="correction.id")
+    of: str = ""  # the contents it was made on; empty: those there are
     made_by: str
     made_at: datetime = Field(default_factory=_now, sa_column=_moment())
     undone_at: Optional[datetime] = Field(default=None, sa_column=_moment(nullable=True))
@@ -265,7 +274,7 @@ class JournalRow(SQLModel, table=True):
 
 
 class Turnover(SQLModel, table=True):
-    """What was made and handed over at one time."""
+    """What was made and handed over at one time: unfinished, in a folder that says so, until it is done."""
 
     __table_args__ = (CheckConstraint("state IN ('waiting', 'running', 'done', 'stopped', 'failed')"),)
     id: Optional[int] = Field(default=None, primary_key=True)
@@ -278,8 +287,9 @@ class Turnover(SQLModel, table=True):
 
 
 class Delivery(SQLModel, table=True):
-    """One camera take of a turnover: delivered, or why not."""
+    """One camera take of a turnover: delivered, or why not. Kept as soon as its file stands."""
 
+    __table_args__ = (Index("delivery_once", "turnover_id", "picture_id", unique=True),)
     id: Optional[int] = Field(default=None, primary_key=True)
     turnover_id: int = Field(foreign_key="turnover.id", index=True)
     picture_id: int = Field(foreign_key="recording.id")
@@ -294,6 +304,7 @@ class Progress(SQLModel, table=True):
     __table_args__ = (
         CheckConstraint("state IN ('waiting', 'running', 'done', 'failed', 'stopped')"),
         Index("progress_open", "day_id", "state"),
+        Index("progress_once", "day_id", "kind", "subject_id", unique=True),
     )
     id: Optional[int] = Field(default=None, primary_key=True)
     day_id: int = Field(foreign_key="day.id")

@@ -2,15 +2,23 @@
 
 from __future__ import annotations
 
+import logging
+import os
 import secrets
 import time
+from typing import Any
 
-from flask import Flask, Response, g, render_template, request
+from flask import Flask, Response, g, make_response, render_template, request
 from flask.typing import ResponseReturnValue
 from flask_wtf.csrf import CSRFError, CSRFProtect
+from sqlalchemy.exc import DBAPIError, OperationalError
+from sqlalchemy.exc import TimeoutError as NoConnectionError
 from werkzeug.exceptions import HTTPException
+from werkzeug.routing import IntegerConverter
 
-from vesk.core.errors import MediaError, NotFoundError, RefusedError, StaleError, VeskError
+from vesk.core.errors import RefusedError, VeskError
+from vesk.core.figures import LARGEST_ID
+from vesk.media.paperwork import MOST_BYTES
 from vesk.settings import Settings, from_environment
 from vesk.web import shared
 from vesk.web.bench.views import bp as bench
@@ -22,58 +30,104 @@ from vesk.web.naming.views import bp as naming
 from vesk.web.recording.views import bp as recording
 from vesk.web.reports.views import bp as reports
 from vesk.web.shared import formats
+from vesk.web.shared.form import LONGEST, status_of
 from vesk.web.shared.views import bp as common
 from vesk.web.source.views import bp as source
 from vesk.web.turnover.views import bp as turnover
 
-_STATUS = {NotFoundError: 404, StaleError: 409, RefusedError: 422, MediaError: 422}
+HERE = ("127.0.0.1", "localhost", "[::1]")
+MOST_SENT = MOST_BYTES + (1 << 16)  # a report and the form around it: its own limit speaks first
+_MOST_FIELDS = 20_000  # every recording of a very large day, ticked
+_HEADERS = {
+    "X-Content-Type-Options": "nosniff",
+    "X-Frame-Options": "DENY",
+    "Referrer-Policy": "same-origin",
+    "Cross-Origin-Opener-Policy": "same-origin",
+    "Cross-Origin-Resource-Policy": "same-origin",
+    "Permissions-Policy": "camera=(), microphone=(), geolocation=(), payment=(), usb=()",
+    "Content-Security-Policy": (
+        "default-src 'none'; script-src 'self'; style-src 'self'; img-src 'self' data:; font-src 'self'; "
+        "connect-src 'self'; media-src 'self' blob:; form-action 'self'; base-uri 'none'; frame-ancestors 'none'"
+    ),
+}
+log = logging.getLogger(__name__)
 
 
 def _secret(settings: Settings) -> str:
-    """Return the key that signs sessions: kept, so that a restart logs no form out."""
+    """Return the key that signs sessions: kept, so that a restart logs no form out; made in one step, or anew."""
     path = settings.var / "web.secret"
-    if not path.exists():
+    try:
+        kept = path.read_text(encoding="ascii").strip()
+    except (OSError, UnicodeDecodeError):
+        kept = ""
+    if len(kept) < 32:
+        kept = secrets.token_urlsafe(32)
         path.parent.mkdir(parents=True, exist_ok=True)
-        path.touch(mode=0o600)
-        path.write_text(secrets.token_urlsafe(32), encoding="ascii")
-    return path.read_text(encoding="ascii")
+        part = path.with_name(f"{path.name}.{os.getpid()}.part")
+        with os.fdopen(os.open(part, os.O_WRONLY | os.O_CREAT | os.O_TRUNC, 0o600), "w", encoding="ascii") as file:
+            file.write(kept)
+        part.replace(path)
+    return kept
+
+
+class _NumberInUse(IntegerConverter):
+    """Numbers of rows: one that no row can have is no page."""
+
+    def __init__(self, *args: Any, **kwargs: Any) -> None:
+        super().__init__(*args, **{"max": LARGEST_ID, **kwargs})
 
 
 def create_app(settings: Settings | None = None) -> Flask:
     """Make the application; tests pass their own settings."""
     settings = settings or from_environment()
     app = Flask(__name__, static_folder="shared/static", static_url_path="/static", template_folder="shared/templates")
-    app.config.update(SECRET_KEY=_secret(settings), VESK=settings, WTF_CSRF_TIME_LIMIT=None, MAX_CONTENT_LENGTH=1 << 20)
+    app.config.update(SECRET_KEY=_secret(settings), VESK=settings, WTF_CSRF_TIME_LIMIT=None)
+    app.config.update(MAX_CONTENT_LENGTH=MOST_SENT, MAX_FORM_MEMORY_SIZE=MOST_SENT, MAX_FORM_PARTS=_MOST_FIELDS)
     app.config.update(SESSION_COOKIE_SAMESITE="Strict", SEND_FILE_MAX_AGE_DEFAULT=0)
+    app.url_map.converters["int"] = _NumberInUse
+    app.before_request(_begin)  # before the token is looked for: a stranger's name gets none
     CSRFProtect(app)
     for blueprint in (common, day, intake, naming, reports, source, bench, recording, turnover, journal, media):
         app.register_blueprint(blueprint)
     app.jinja_env.filters.update(formats.FILTERS)
     app.jinja_env.trim_blocks = app.jinja_env.lstrip_blocks = True
-
-    @app.before_request
-    def _begin() -> None:
-        g.begun = time.perf_counter()
-
-    @app.after_request
-    def _finish(response: Response) -> Response:
-        took = (time.perf_counter() - g.get("begun", time.perf_counter())) * 1000
-        response.headers["Server-Timing"] = f"app;dur={took:.1f}"
-        response.headers["X-Content-Type-Options"] = "nosniff"
-        if response.mimetype == "text/html":
-            # Going back must show the day as it is now, not as it was.
-            response.headers["Cache-Control"] = "no-store"
-        response.headers["Content-Security-Policy"] = (
-            "default-src 'self'; img-src 'self' data:; style-src 'self' 'unsafe-inline'; frame-ancestors 'none'"
-        )
-        return response
-
+    app.context_processor(lambda: {"person": shared.settings().person})
+    app.after_request(_finish)
     app.teardown_appcontext(shared.close_session)
+    _register_errors(app)
+    return app
 
+
+def _begin() -> ResponseReturnValue | None:
+    g.begun = time.perf_counter()
+    host = request.host.rpartition(":")[0] if request.host.rpartition(":")[2].isdecimal() else request.host
+    if host.lower() not in {*HERE, *(name.lower() for name in shared.settings().hosts)}:
+        # Another name for this machine is how a page from outside gets in.
+        return make_response("Vesk does not answer to that name. Names besides 127.0.0.1 are set in VESK_HOSTS.", 421)
+    sent = [*request.form.items(multi=True), *request.args.items(multi=True)]
+    if any("\0" in name or "\0" in value for name, value in sent):
+        raise RefusedError("A field holds a zero byte: that is no text. Nothing was changed.")
+    longest = max((len(value) for _, value in sent), default=0)
+    if longest > LONGEST:
+        raise RefusedError(f"A field holds {longest} characters; {LONGEST} are the most. Nothing was changed.")
+    return None
+
+
+def _finish(response: Response) -> Response:
+    took = (time.perf_counter() - g.get("begun", time.perf_counter())) * 1000
+    response.headers["Server-Timing"] = f"app;dur={took:.1f}"
+    for name, value in _HEADERS.items():
+        response.headers[name] = value
+    if response.mimetype == "text/html":
+        # Going back must show the day as it is now, not as it was.
+        response.headers["Cache-Control"] = "no-store"
+    return response
+
+
+def _register_errors(app: Flask) -> None:
     @app.errorhandler(VeskError)
     def _known(error: VeskError) -> ResponseReturnValue:
-        status = next((code for kind, code in _STATUS.items() if isinstance(error, kind)), 400)
-        return _error_page(str(error), status)
+        return _error_page(str(error), status_of(error))
 
     @app.errorhandler(CSRFError)
     def _csrf(error: CSRFError) -> ResponseReturnValue:
@@ -82,18 +136,35 @@ def create_app(settings: Settings | None = None) -> Flask:
             "This page was open from before a restart. Load it again and repeat; nothing was changed.", 400
         )
 
+    @app.errorhandler(NoConnectionError)
+    @app.errorhandler(DBAPIError)
+    def _busy(error: Exception) -> ResponseReturnValue:
+        shared.roll_back()
+        if isinstance(error, DBAPIError) and not (error.connection_invalidated or isinstance(error, OperationalError)):
+            log.error("a request failed in the database", exc_info=error)
+            return _error_page(_INSIDE, 500)
+        again = request.method == "GET"
+        sentence = "Vesk is busy: somebody else's work holds what this needs, or its database is starting again. "
+        sentence += "Trying again." if again else "Nothing was changed: do it again in a moment."
+        response = make_response(_error_page(sentence, 503, again=again))
+        response.headers["Retry-After"] = "3"
+        return response
+
     @app.errorhandler(HTTPException)
     def _http(error: HTTPException) -> ResponseReturnValue:
-        words = {404: "There is no such page here.", 405: "That cannot be done here."}
-        return _error_page(
-            words.get(error.code or 500, "Something went wrong inside Vesk; nothing decided was lost."),
-            error.code or 500,
-        )
+        words = {
+            400: "That was not sent as a page of Vesk sends it. Load the page again; nothing was changed.",
+            404: "There is no such page here.",
+            405: "That cannot be done here.",
+            413: f"That is too large: {MOST_BYTES >> 20} MB and {_MOST_FIELDS} fields at most. Nothing was changed.",
+        }
+        return _error_page(words.get(error.code or 500, _INSIDE), error.code or 500)
 
-    return app
+
+_INSIDE = "Something went wrong inside Vesk; nothing decided was lost."
 
 
-def _error_page(sentence: str, status: int) -> ResponseReturnValue:
+def _error_page(sentence: str, status: int, *, again: bool = False) -> ResponseReturnValue:
     if request.headers.get("HX-Request-Type") == "partial":
         return render_template("_error.html", sentence=sentence), status
-    return render_template("error.html", sentence=sentence, status=status), status
+    return render_template("error.html", sentence=sentence, status=status, again=again), status

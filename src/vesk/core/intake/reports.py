@@ -23,7 +23,9 @@ FIELDS = {
     "note": ("note", "notes", "comment", "comments", "remark", "remarks"),
 }
 _CLOSE_S = 1.0  # a label written down by hand is read off a display
-_MOST_LINES = 5000
+# More than any day's report has. Each limit has its sentence, and all of them lie below what a page may send.
+MOST_LINES, MOST_COLUMNS, LONGEST_CELL = 5000, 200, 2000
+MOST_LETTERS = 4 << 20
 _YES = {"x", "y", "yes", "1", "true", "*", "o", "ok"}
 
 
@@ -105,23 +107,58 @@ def read_table(text: str) -> Table:
     ReportError
         If no line names two columns or more that a report has.
     """
-    lines = text.splitlines(keepends=True)
+    lines = _lines(text)
     best: tuple[int, int, list[list[str]]] = (0, 0, [])
+    problem: ReportError | None = None
     for delimiter in ",;\t":
-        rows = [[cell.strip() for cell in row] for row in csv.reader(lines, delimiter=delimiter)]
+        try:
+            rows = _rows(lines, delimiter)
+        except ReportError as error:  # read by what does not part its columns, notes may look like anything
+            problem = problem or error
+            continue
         for at, row in enumerate(rows[:40]):
             known = len(guess_mapping(row))
             if known > best[0]:
                 best = (known, at, rows)
     known, at, rows = best
+    if known < 2 and problem is not None:
+        raise problem
     if known < 2:
         names = ", ".join(FIELDS)
         raise ReportError(f"No line of it names its columns. Give it a first line with at least two of: {names}.")
     head = rows[at]
     told = [tuple((row + [""] * len(head))[: len(head)]) for row in rows[at + 1 :] if any(row)]
-    if len(told) > _MOST_LINES:
-        raise ReportError(f"It has {len(told)} lines; a day's report has {_MOST_LINES} at most.")
+    if len(told) > MOST_LINES:
+        raise ReportError(f"It has {len(told)} lines; a day's report has {MOST_LINES} at most.")
     return Table(tuple(head), tuple(told))
+
+
+def _lines(text: str) -> list[str]:
+    if len(text) > MOST_LETTERS:
+        raise ReportError(f"It is larger than any report ({MOST_LETTERS >> 20} MB at most). Is it the right file?")
+    if "\0" in text:
+        raise ReportError("It holds zero bytes, so it is no text. Save it as CSV, in UTF-8.")
+    lines = text.splitlines(keepends=True)
+    if len(lines) > 2 * MOST_LINES:
+        raise ReportError(f"It has {len(lines)} lines; a day's report has {MOST_LINES} at most.")
+    return lines
+
+
+def _rows(lines: Sequence[str], delimiter: str) -> list[list[str]]:
+    """Return a table's cells; a line of more columns or a longer cell than any report has is refused, not read on."""
+    rows: list[list[str]] = []
+    try:
+        for row in csv.reader(lines, delimiter=delimiter):
+            if len(row) > MOST_COLUMNS:
+                raise ReportError(f"Line {len(rows) + 1} has {len(row)} columns; a report has {MOST_COLUMNS} at most.")
+            if any(len(cell) > LONGEST_CELL for cell in row):
+                raise ReportError(
+                    f"Line {len(rows) + 1} has a cell of more than {LONGEST_CELL} characters: is it the right file?"
+                )
+            rows.append([cell.strip() for cell in row])
+    except csv.Error as error:
+        raise ReportError(f"Line {len(rows) + 1} cannot be read as a table ({error}).") from None
+    return rows
 
 
 def guess_mapping(columns: Sequence[str]) -> dict[str, str]:

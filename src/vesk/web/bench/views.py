@@ -2,18 +2,19 @@
 
 from __future__ import annotations
 
+from collections.abc import Callable
 from fractions import Fraction
 
-from flask import Blueprint, redirect, request, url_for
+from flask import Blueprint, redirect, url_for
 from flask.typing import ResponseReturnValue
 
 from vesk.actions import correct, standing
 from vesk.actions.intake import facts_of, told_slate
-from vesk.core.errors import RefusedError, StaleError, VeskError
+from vesk.core.errors import RefusedError
 from vesk.jobs.tasks import ask_measure
 from vesk.store import pairings
 from vesk.web.bench.state import bench_state, label_at, window_times
-from vesk.web.shared import render, session, settings
+from vesk.web.shared import form, render, session, settings
 from vesk.web.shared.page import day_frame
 from vesk.web.shared.trace_plot import trace_plot
 
@@ -75,64 +76,64 @@ def show(pairing_id: int) -> ResponseReturnValue:
     return _show(pairing_id)
 
 
-def _version() -> int:
-    text = request.form.get("version", "")
-    if not text.isdecimal():
-        raise RefusedError("The page is out of date. Load it again.")
-    return int(text)
-
-
-def _number(name: str, unit: str) -> Fraction:
-    text = request.form.get(name, "").strip().replace("\N{MINUS SIGN}", "-").replace(",", ".") or "0"
-    try:
-        return Fraction(text)
-    except (ValueError, ZeroDivisionError):
-        raise RefusedError(f"{text!r} is not a number of {unit}. Write it like -1.25.") from None
-
-
 @bp.post("/bench/<int:pairing_id>/<what>")
 def change(pairing_id: int, what: str) -> ResponseReturnValue:
     """Do one thing to the pairing, or say why not and show it as it is."""
-    opened, own = session(), settings()
-    said = ""
-    try:
-        version = _version()
-        if what == "proposal":
-            correct.take_proposal(opened, own, pairing_id, version=version)
-            said = "The proposal is taken."
-        elif what == "slip":
-            correct.set_own(opened, own, pairing_id, version=version, slip=_slipped(pairing_id))
-        elif what == "own":
-            now = standing.of_pairing(opened, pairing_id)
-            correct.set_own(
-                opened, own, pairing_id, version=version, slip=_number("slip_frames", "frames") / now.fps,
-                ppm=_number("ppm", "ppm"),
-            )  # fmt: skip
-            said = "Your slip and rate are set."
-        elif what == "undo":
-            said = correct.undo(opened, own, pairing_id, version=version).capitalize() + "."
-        elif what == "check":
-            correct.check(opened, own, pairing_id, version=version)
-            said = "Marked as checked."
-        elif what == "aside":
-            correct.set_aside(opened, own, pairing_id, version=version, reason=request.form.get("reason", ""))
-            said = "Set aside."
-        elif what == "measure":
-            ask_measure(opened, pairing_id)
-            said = "Measuring it again; the page follows."
-        else:
-            raise RefusedError("That cannot be done here.")
-        opened.commit()
-    except VeskError as error:
-        opened.rollback()
-        return _show(pairing_id, status=409 if isinstance(error, StaleError) else 422, problem=str(error))
-    return _show(pairing_id, said=said)
+    status, problem, said = form.act(lambda: _act(pairing_id, what))
+    return _show(pairing_id, status=status, problem=problem, said=said)
+
+
+def _act(pairing_id: int, what: str) -> str:
+    if what not in _ACTS:
+        raise RefusedError("That cannot be done here.")
+    return _ACTS[what](pairing_id, form.version())
+
+
+def _proposal(pairing_id: int, version: int) -> str:
+    correct.take_proposal(session(), settings(), pairing_id, version=version)
+    return "The proposal is taken."
+
+
+def _slip(pairing_id: int, version: int) -> str:
+    correct.set_own(session(), settings(), pairing_id, version=version, slip=_slipped(pairing_id))
+    return ""
+
+
+def _own(pairing_id: int, version: int) -> str:
+    slip = form.number("slip_frames", "frames") / standing.of_pairing(session(), pairing_id).fps
+    correct.set_own(session(), settings(), pairing_id, version=version, slip=slip, ppm=form.number("ppm", "ppm"))
+    return "Your slip and rate are set."
+
+
+def _undo(pairing_id: int, version: int) -> str:
+    return correct.undo(session(), settings(), pairing_id, version=version).capitalize() + "."
+
+
+def _check(pairing_id: int, version: int) -> str:
+    correct.check(session(), settings(), pairing_id, version=version)
+    return "Marked as checked."
+
+
+def _aside(pairing_id: int, version: int) -> str:
+    correct.set_aside(session(), settings(), pairing_id, version=version, reason=form.text("reason"))
+    return "Set aside."
+
+
+def _measure(pairing_id: int, _version: int) -> str:
+    ask_measure(session(), pairing_id)
+    return "Measuring it again; the page follows."
+
+
+_ACTS: dict[str, Callable[[int, int], str]] = {
+    "proposal": _proposal, "slip": _slip, "own": _own, "undo": _undo, "check": _check, "aside": _aside,
+    "measure": _measure,
+}  # fmt: skip
 
 
 def _slipped(pairing_id: int) -> Fraction:
     """Return the slip after moving by frames, tenths of a frame, samples, and what was dragged."""
     now = standing.of_pairing(session(), pairing_id)
     rate = facts_of(now.sound).sample_rate
-    moved = _number("frames", "frames") / now.fps + _number("tenths", "tenths of a frame") / now.fps / 10
-    moved += _number("samples", "samples") / rate + _number("seconds", "seconds")
+    moved = form.number("frames", "frames") / now.fps + form.number("tenths", "tenths of a frame") / now.fps / 10
+    moved += form.number("samples", "samples") / rate + form.number("seconds", "seconds")
     return now.as_corrected.slip + moved

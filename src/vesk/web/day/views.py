@@ -7,11 +7,11 @@ from flask.typing import ResponseReturnValue
 
 from vesk.actions import correct
 from vesk.actions.placing import place_recordings
-from vesk.core.errors import RefusedError, VeskError
-from vesk.store import days, pairings, recordings
+from vesk.core.errors import NotFoundError, RefusedError, VeskError
+from vesk.store import changes, days, pairings, recordings
 from vesk.web.day import ledger
 from vesk.web.day.chart import chart
-from vesk.web.shared import render, session, settings
+from vesk.web.shared import form, render, session, settings
 from vesk.web.shared.page import day_frame
 
 bp = Blueprint("day", __name__, url_prefix="/days/<int:day_id>", template_folder="templates")
@@ -55,19 +55,20 @@ def show(day_id: int) -> ResponseReturnValue:
 @bp.post("/together")
 def together(day_id: int) -> ResponseReturnValue:
     """Take the proposal for, or check, every selected pairing; what cannot be done is said, the rest is done."""
-    wanted = request.form.get("do", "")
+    wanted = form.text("do")
     todo = {"proposal": correct.take_proposal, "check": correct.check}.get(wanted)
     if todo is None:
         raise RefusedError("Choose what to do with the selected takes.")
-    chosen = request.form.getlist("pairing")
+    days.get_day(session(), day_id)
+    chosen = form.versions("pairing")
+    changes.hold(session(), day_id)
     problems, count = [], 0
-    for item in chosen:
-        number, _, version = item.partition(":")
-        if not (number.isdecimal() and version.isdecimal()):
-            raise RefusedError("The selection cannot be read. Load the page again.")
+    for number, version in chosen.items():
         try:
+            if pairings.get(session(), number).day_id != day_id:
+                raise NotFoundError(f"Pairing number {number} is not of this day.")
             with session().begin_nested():
-                todo(session(), settings(), int(number), version=int(version))
+                todo(session(), settings(), number, version=version)
             count += 1
         except VeskError as error:
             problems.append(str(error))

@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 from datetime import UTC, date, datetime
-from fractions import Fraction
 
 from flask import Blueprint, redirect, render_template, request, url_for
 from flask.typing import ResponseReturnValue
@@ -11,12 +10,13 @@ from flask.typing import ResponseReturnValue
 from vesk.actions import intake, sources, striking
 from vesk.actions.day_known import known_of_day
 from vesk.core.clocks.choice import CHOICES
-from vesk.core.errors import RefusedError, VeskError
+from vesk.core.errors import RefusedError
 from vesk.core.timecode import FrameRate
 from vesk.jobs.tasks import ask_intake
+from vesk.media import scan
 from vesk.store import days, overrides, recordings
 from vesk.web.intake import listing
-from vesk.web.shared import render, session, settings
+from vesk.web.shared import form, render, session, settings
 from vesk.web.shared.page import RATES, day_frame
 
 bp = Blueprint("intake", __name__, template_folder="templates")
@@ -28,6 +28,7 @@ def _new(*, status: int = 200, problem: str = "") -> ResponseReturnValue:
     folders += sorted(
         child for root in folders for child in root.iterdir() if child.is_dir() and not child.name.startswith(".")
     )
+    folders = [folder for folder in folders if scan.as_text(str(folder)) == str(folder)]
     return render_template(
         "intake/new.html", roots=roots, folders=folders[:200], rates=RATES, form=request.form, problem=problem,
         known=days.all_days(session()), today=datetime.now(UTC).date(),
@@ -43,25 +44,32 @@ def new_day() -> ResponseReturnValue:
 @bp.post("/new")
 def make_day() -> ResponseReturnValue:
     """Name the day and take its folder in, or give the form back with what is wrong."""
-    form = request.form
-    try:
-        number = form.get("number", "").strip()
-        if not number.isdecimal() or int(number) > 9999:
-            raise RefusedError("The shoot day is a number, like 6.")
+    made = []
+
+    def work() -> str:
         try:
-            shot_on = date.fromisoformat(form.get("shot_on", ""))
+            shot_on = date.fromisoformat(form.text("shot_on"))
         except ValueError:
             raise RefusedError("The date is written like 2027-03-18.") from None
         day = intake.name_day(
-            session(), settings(), production=form.get("production", ""), number=int(number), shot_on=shot_on,
-            rate=FrameRate.parse(form.get("rate", "")), folder=form.get("folder", "").strip(),
+            session(), settings(), production=form.text("production"), number=_day_number(), shot_on=shot_on,
+            rate=FrameRate.parse(form.text("rate")), folder=form.text("folder").strip(),
         )  # fmt: skip
         ask_intake(session(), day.id or 0)
-        session().commit()
-    except VeskError as error:
-        session().rollback()
-        return _new(status=422, problem=str(error))
-    return redirect(url_for("intake.show", day_id=day.id), 303)
+        made.append(day.id)
+        return ""
+
+    status, problem, _ = form.act(work)
+    if problem:
+        return _new(status=status, problem=problem)
+    return redirect(url_for("intake.show", day_id=made[0]), 303)
+
+
+def _day_number() -> int:
+    try:
+        return form.whole("number", most=9999)
+    except RefusedError:
+        raise RefusedError("The shoot day is a number, like 6.") from None
 
 
 def show_day(day_id: int, *, status: int = 200, problem: str = "", said: str = "") -> ResponseReturnValue:
@@ -110,42 +118,27 @@ def again(day_id: int) -> ResponseReturnValue:
 @bp.post("/sources/<int:source_id>")
 def describe(source_id: int) -> ResponseReturnValue:
     """Save what is known of a source."""
-    form = request.form
     day_id = days.get_source(session(), source_id).day_id
-    try:
-        version = form.get("version", "")
-        if not version.isdecimal():
-            raise RefusedError("The page is out of date. Load it again.")
+
+    def work() -> str:
         source = sources.describe(
-            session(), settings(), source_id, version=int(version), name=form.get("name", "")[:80],
-            distance_m=_number(form.get("distance_m", ""), "metres"),
-            delay_ms=_number(form.get("delay_ms", ""), "milliseconds"),
+            session(), settings(), source_id, version=form.version(), name=form.text("name"),
+            distance_m=form.number("distance_m", "metres"), delay_ms=form.number("delay_ms", "milliseconds"),
         )  # fmt: skip
-        session().commit()
-    except VeskError as error:
-        session().rollback()
-        return show_day(day_id, status=422, problem=str(error))
-    return show_day(day_id, said=f"Source {source.tag} is saved; every pairing of it follows.")
+        return f"Source {source.tag} is saved; every pairing of it follows."
+
+    status, problem, said = form.act(work)
+    return show_day(day_id, status=status, problem=problem, said=said)
 
 
 @bp.post("/sources/<int:source_id>/delay")
 def delay_from_claps(source_id: int) -> ResponseReturnValue:
     """Enter the internal sound delay that a camera's confirmed claps show."""
     day_id = days.get_source(session(), source_id).day_id
-    try:
-        version = request.form.get("version", "")
-        if not version.isdecimal():
-            raise RefusedError("The page is out of date. Load it again.")
-        source = striking.take_delay(session(), settings(), source_id, version=int(version))
-        session().commit()
-    except VeskError as error:
-        session().rollback()
-        return show_day(day_id, status=422, problem=str(error))
-    return show_day(day_id, said=f"Source {source.tag}: {source.delay_us / 1000:+.1f} ms, by its claps.")
 
+    def work() -> str:
+        source = striking.take_delay(session(), settings(), source_id, version=form.version())
+        return f"Source {source.tag}: {source.delay_us / 1000:+.1f} ms, by its claps."
 
-def _number(text: str, unit: str) -> Fraction:
-    try:
-        return Fraction(text.strip().replace(",", ".").replace("\N{MINUS SIGN}", "-") or "0")
-    except (ValueError, ZeroDivisionError):
-        raise RefusedError(f"{text!r} is not a number of {unit}.") from None
+    status, problem, said = form.act(work)
+    return show_day(day_id, status=status, problem=problem, said=said)

@@ -13,7 +13,8 @@ from flask.typing import ResponseReturnValue
 from vesk.actions import standing
 from vesk.actions.located import Located
 from vesk.core.conform.render import Part, parts_of, render_block, render_range
-from vesk.core.errors import RefusedError
+from vesk.core.errors import NumberError, RefusedError
+from vesk.core.figures import read_number, read_whole
 from vesk.core.timemap import TimeMap, exact_seconds
 from vesk.media.peaks import read_peaks
 from vesk.store import days, recordings
@@ -22,6 +23,7 @@ from vesk.web.shared import session, settings
 
 bp = Blueprint("media", __name__, url_prefix="/media")
 
+MOST_AT_S = 1_000_000
 MOST_PEAKS, MOST_SAMPLES, MOST_SECONDS = 1 << 14, 1 << 16, 30
 AROUND = 12  # frames decoded on either side of the one asked for: its neighbours are asked for next
 
@@ -35,9 +37,9 @@ def _located(recording_id: int) -> Located:
 
 def _whole(name: str, low: int, high: int) -> int:
     try:
-        return min(max(int(request.args.get(name, "0")), low), high)
-    except ValueError:
-        raise RefusedError(f"{name} is a whole number.") from None
+        return min(max(read_whole(request.args.get(name, "0"), least=-(1 << 44), most=1 << 44), low), high)
+    except NumberError as error:
+        raise RefusedError(f"{name}: {error}.") from None
 
 
 def _kept(data: bytes, content: str) -> Response:
@@ -93,9 +95,12 @@ def listen(pairing_id: int) -> ResponseReturnValue:
     """Give a short stretch as laid now: ``at_s``, ``span_s``, ``mode`` (sum, split, scratch, mix), ``channel``."""
     now = standing.of_pairing(session(), pairing_id)
     try:
-        at, span = float(request.args["at_s"]), float(request.args["span_s"])
-    except (KeyError, ValueError):
-        raise RefusedError("Listening needs at_s and span_s.") from None
+        at, span = (
+            float(read_number(f"{float(request.args.get(name, '')[:40]):.9f}", least=-MOST_AT_S, most=MOST_AT_S))
+            for name in ("at_s", "span_s")
+        )
+    except (NumberError, ValueError):
+        raise RefusedError("Listening needs at_s and span_s, in seconds.") from None
     mode = request.args.get("mode", "sum")
     picture = standing.located(settings(), now.day, now.picture)
     sound = standing.located(settings(), now.day, now.sound)

@@ -5,16 +5,16 @@ from __future__ import annotations
 from dataclasses import dataclass
 from pathlib import Path
 
-from flask import Blueprint, render_template, request
+from flask import Blueprint, render_template
 from flask.typing import ResponseReturnValue
 
 from vesk.actions import day_known
-from vesk.core.errors import NamingError, VeskError
+from vesk.core.errors import NamingError
 from vesk.core.intake.naming import DEFAULT_PATTERNS, TOKENS, compiled, read_name
 from vesk.jobs.tasks import pair_again
 from vesk.store import days, recordings
 from vesk.store.tables import Day
-from vesk.web.shared import render, session, settings
+from vesk.web.shared import form, render, session, settings
 from vesk.web.shared.page import day_frame
 
 bp = Blueprint("naming", __name__, template_folder="templates")
@@ -53,7 +53,7 @@ def _preview(day: Day, patterns: list[str]) -> tuple[list[Caught], str]:
 
 
 def _typed() -> list[str]:
-    return [line.strip() for line in request.form.get("patterns", "").splitlines() if line.strip()]
+    return [line.strip() for line in form.text("patterns").splitlines() if line.strip()]
 
 
 def _show(
@@ -85,13 +85,14 @@ def preview(day_id: int) -> ResponseReturnValue:
 @bp.post("/days/<int:day_id>/names")
 def save(day_id: int) -> ResponseReturnValue:
     """Keep the patterns as typed, or those that ship."""
-    day = days.get_day(session(), day_id)
-    typed = [] if request.form.get("do") == "shipped" else _typed()
-    try:
-        day_known.set_patterns(session(), settings(), day, typed)
-        pair_again(session(), settings(), day)
-        session().commit()
-    except VeskError as error:
-        session().rollback()
-        return _show(day_id, status=422, problem=str(error), typed=typed)
-    return _show(day_id, said="Saved: names are read by these from now on.")
+    days.get_day(session(), day_id)
+    typed = [] if form.text("do") == "shipped" else _typed()
+
+    def work() -> str:
+        day_known.set_patterns(session(), settings(), day_id, typed, version=form.version())
+        pair_again(session(), settings(), days.get_day(session(), day_id))
+        return "Saved: names are read by these from now on."
+
+    status, problem, said = form.act(work)
+    # On stale data what is there now is shown; what was only mistyped is given back.
+    return _show(day_id, status=status, problem=problem, said=said, typed=typed if status == 422 else None)

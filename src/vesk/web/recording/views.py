@@ -4,18 +4,17 @@ from __future__ import annotations
 
 from dataclasses import dataclass
 
-from flask import Blueprint, redirect, request, url_for
+from flask import Blueprint, redirect, url_for
 from flask.typing import ResponseReturnValue
 
 from vesk.actions import day_joined, standing, striking
 from vesk.actions.day_known import known_of_day
 from vesk.actions.intake import facts_of
-from vesk.core.errors import RefusedError, StaleError, VeskError
 from vesk.jobs.tasks import pair_again
 from vesk.store import days, recordings, strikes
 from vesk.store.tables import Recording, StrikeRow
 from vesk.web.recording.waveform import HEIGHT, WIDTH, waveforms
-from vesk.web.shared import render, session, settings
+from vesk.web.shared import form, render, session, settings
 from vesk.web.shared.page import day_frame
 
 bp = Blueprint("recording", __name__, template_folder="templates")
@@ -75,32 +74,28 @@ def show(recording_id: int) -> ResponseReturnValue:
 @bp.post("/recordings/<int:recording_id>/part")
 def part(recording_id: int) -> ResponseReturnValue:
     """Take a run or a set apart."""
-    try:
-        row = day_joined.part(session(), settings(), recording_id)
-        pair_again(session(), settings(), days.get_day(session(), row.day_id))
-        session().commit()
-    except VeskError as error:
-        session().rollback()
-        return _show(recording_id, status=422, problem=str(error))
-    return redirect(url_for("intake.show", day_id=row.day_id), 303)
+    day_id = recordings.get(session(), recording_id).day_id
+
+    def work() -> str:
+        day_joined.part(session(), settings(), recording_id, version=form.version())
+        pair_again(session(), settings(), days.get_day(session(), day_id))
+        return ""
+
+    status, problem, _ = form.act(work)
+    if problem:
+        return _show(recording_id, status=status, problem=problem)
+    return redirect(url_for("intake.show", day_id=day_id), 303)
 
 
 @bp.post("/strikes/<int:strike_id>")
 def decide(strike_id: int) -> ResponseReturnValue:
     """Confirm the frame on which a clap is first seen closed, or that there is none."""
-    form = request.form
-    row = session().get(StrikeRow, strike_id)
-    if row is None:
-        raise RefusedError("That clap is not here any more. Load the page again.")
-    recording_id = row.recording_id
-    try:
-        chosen = form.get("frame", "")
-        if not (form.get("version", "").isdecimal() and (chosen.isdecimal() or chosen == "none")):
-            raise RefusedError("The page is out of date. Load it again.")
-        frame = None if chosen == "none" else int(chosen)
-        striking.decide(session(), settings(), strike_id, version=int(form["version"]), frame=frame)
-        session().commit()
-    except VeskError as error:
-        session().rollback()
-        return _show(recording_id, status=409 if isinstance(error, StaleError) else 422, problem=str(error))
-    return _show(recording_id, said="No clap there." if frame is None else f"Closed on frame {frame}: confirmed.")
+    recording_id = strikes.get(session(), strike_id).recording_id
+
+    def work() -> str:
+        frame = None if form.text("frame") == "none" else form.whole("frame")
+        striking.decide(session(), settings(), strike_id, version=form.version(), frame=frame)
+        return "No clap there." if frame is None else f"Closed on frame {frame}: confirmed."
+
+    status, problem, said = form.act(work)
+    return _show(recording_id, status=status, problem=problem, said=said)

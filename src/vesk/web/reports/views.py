@@ -11,7 +11,7 @@ from flask.typing import ResponseReturnValue
 
 from vesk.actions import reports as action
 from vesk.actions.day_known import known_of_day
-from vesk.core.errors import MediaError, RefusedError, StaleError, VeskError
+from vesk.core.errors import MediaError, RefusedError
 from vesk.core.intake.filed import Filed
 from vesk.core.intake.reports import FIELDS, Compared, Report, compare, entries_of
 from vesk.core.timecode import FrameRate
@@ -19,7 +19,7 @@ from vesk.jobs.tasks import pair_again
 from vesk.media import paperwork, scan
 from vesk.store import days, reports
 from vesk.store.tables import Day, ReportRow
-from vesk.web.shared import render, session, settings
+from vesk.web.shared import form, render, session, settings
 from vesk.web.shared.page import day_frame
 
 bp = Blueprint("reports", __name__, template_folder="templates")
@@ -75,14 +75,13 @@ def _show(day_id: int, *, status: int = 200, problem: str = "", said: str = "") 
 
 
 def _do(day_id: int, work: Callable[[], str]) -> ResponseReturnValue:
-    try:
+    def both() -> str:
         said = work()
         pair_again(session(), settings(), days.get_day(session(), day_id))
-        session().commit()
-    except VeskError as error:
-        session().rollback()
-        return _show(day_id, status=409 if isinstance(error, StaleError) else 422, problem=str(error))
-    return _show(day_id, said=said)
+        return said
+
+    status, problem, said = form.act(both)
+    return _show(day_id, status=status, problem=problem, said=said)
 
 
 @bp.get("/days/<int:day_id>/reports")
@@ -97,7 +96,7 @@ def take_up(day_id: int) -> ResponseReturnValue:
     day = days.get_day(session(), day_id)
 
     def work() -> str:
-        kind, beside = request.form.get("kind", ""), request.form.get("beside", "")
+        kind, beside = form.text("kind"), form.text("beside")
         if beside:
             root = scan.allowed(Path(day.folder), settings().media_roots)
             found = {scan.shown(path, root): path for path in paperwork.tables(root)}
@@ -118,24 +117,21 @@ def take_up(day_id: int) -> ResponseReturnValue:
 @bp.post("/reports/<int:report_id>")
 def change(report_id: int) -> ResponseReturnValue:
     """Name its columns, or leave it out again."""
-    form = request.form
     day_id = reports.get(session(), report_id).day_id
 
     def work() -> str:
-        if form.get("do") == "remove":
-            action.remove(session(), settings(), report_id)
+        version = form.version()
+        if form.text("do") == "remove":
+            action.remove(session(), settings(), report_id, version=version)
             return "It is left out again; recordings keep what their files say."
-        if not form.get("version", "").isdecimal():
-            raise RefusedError("The page is out of date. Load it again.")
         columns = reports.get(session(), report_id).columns
-        chosen = {form.get(f"column-{at}", ""): column for at, column in enumerate(columns)}
-        picked = [form.get(f"column-{at}", "") for at in range(len(columns)) if form.get(f"column-{at}")]
+        meant = [(form.text(f"column-{at}"), column) for at, column in enumerate(columns)]
+        picked = [name for name, _ in meant if name]
         if len(picked) != len(set(picked)):
             raise RefusedError("Two columns are named alike: each fact comes from one column.")
-        chosen.pop("", None)
         row = action.name_columns(
-            session(), settings(), report_id, version=int(form["version"]), mapping=chosen,
-            kind=form.get("kind", ""), tag=form.get("tag", ""),
+            session(), settings(), report_id, version=version, mapping={name: column for name, column in meant if name},
+            kind=form.text("kind"), tag=form.text("tag"),
         )  # fmt: skip
         return f"{row.name}: its columns are saved, and known for reports like it."
 

@@ -2,33 +2,51 @@
 
 from __future__ import annotations
 
-from flask import current_app, g, make_response, render_template, request
+from contextlib import suppress
+from dataclasses import replace
+from urllib.parse import unquote
+
+from flask import current_app, g, has_request_context, make_response, render_template, request
 from flask.typing import ResponseReturnValue
+from sqlalchemy.exc import SQLAlchemyError
 from sqlmodel import Session
 
-from vesk.settings import Settings
+from vesk.settings import VESK, Settings
 from vesk.store.session import open_session
+
+WHO = "vesk-who"  # the cookie that keeps who a person is
+LONGEST_NAME = 60
 
 
 def settings() -> Settings:
-    """Return the application's settings."""
+    """Return the application's settings; the person is who said so in this browser."""
     value: Settings = current_app.config["VESK"]
-    return value
+    said = unquote(request.cookies.get(WHO, "")) if has_request_context() else ""
+    said = " ".join(said.split())[:LONGEST_NAME]
+    # Nobody signs as Vesk itself, and nothing unprintable reaches the journal.
+    usable = said and said.isprintable() and said.casefold() != VESK.casefold()
+    return replace(value, person=said) if usable else value
 
 
 def session() -> Session:
     """Return the request's session, opened at first use."""
     if "session" not in g:
-        g.session = open_session(settings().sqlalchemy_url)
+        g.session = open_session(current_app.config["VESK"].sqlalchemy_url, quick=True)
     opened: Session = g.session
     return opened
 
 
-def close_session(_error: BaseException | None = None) -> None:
-    """Close the request's session; what was not committed is gone."""
+def roll_back() -> None:
+    """Let go of what the request holds in the database, if it holds anything."""
     opened = g.pop("session", None)
     if opened is not None:
-        opened.close()
+        with suppress(SQLAlchemyError):
+            opened.close()
+
+
+def close_session(_error: BaseException | None = None) -> None:
+    """Close the request's session; what was not committed is gone."""
+    roll_back()
 
 
 def wants_part() -> bool:

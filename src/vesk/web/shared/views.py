@@ -2,11 +2,16 @@
 
 from __future__ import annotations
 
+import re
+from urllib.parse import quote
+
 from flask import Blueprint, redirect, render_template, url_for
 from flask.typing import ResponseReturnValue
 
+from vesk.core.errors import RefusedError
+from vesk.settings import VESK
 from vesk.store import days, journal, progress
-from vesk.web.shared import session, settings
+from vesk.web.shared import LONGEST_NAME, WHO, form, session, settings
 from vesk.web.shared.progress_view import progress_line
 
 bp = Blueprint("common", __name__)
@@ -21,6 +26,20 @@ def front() -> ResponseReturnValue:
     return redirect(url_for("day.show", day_id=known[-1][1].id))
 
 
+@bp.post("/who")
+def who() -> ResponseReturnValue:
+    """Keep in this browser who is at it; everything done from here on is signed so."""
+    name = " ".join(form.text("name").split())
+    if not name or len(name) > LONGEST_NAME or not name.isprintable():
+        raise RefusedError(f"Say who you are in at most {LONGEST_NAME} letters.")
+    if name.casefold() == VESK.casefold():
+        raise RefusedError("Vesk signs what it does by itself. Say who you are.")
+    back = form.text("back")
+    response = redirect(back if re.fullmatch(r"/(?!/)[\w/?=&.:%+-]*", back, re.ASCII) else "/", 303)
+    response.set_cookie(WHO, quote(name), max_age=365 * 86_400, httponly=True, samesite="Strict")
+    return response
+
+
 @bp.get("/days/<int:day_id>/progress")
 def show_progress(day_id: int) -> ResponseReturnValue:
     """Show the progress line."""
@@ -31,6 +50,7 @@ def show_progress(day_id: int) -> ResponseReturnValue:
 @bp.post("/days/<int:day_id>/stop")
 def stop(day_id: int) -> ResponseReturnValue:
     """Ask the day's long work to stop."""
+    days.get_day(session(), day_id)
     count = progress.stop_open(session(), day_id)
     if count:
         journal.note(session(), day_id=day_id, by=settings().person, what=f"asked {count} pieces of work to stop")

@@ -4,16 +4,16 @@ from __future__ import annotations
 
 from collections.abc import Callable
 
-from flask import Blueprint, redirect, request, url_for
+from flask import Blueprint, redirect, url_for
 from flask.typing import ResponseReturnValue
 
 from vesk.actions import day_known, sources
 from vesk.core.clocks.choice import CHOICES
-from vesk.core.errors import RefusedError, StaleError, VeskError
+from vesk.core.errors import NotFoundError, RefusedError
 from vesk.core.timecode import FrameRate, Timecode
 from vesk.jobs.tasks import pair_again
 from vesk.store import days
-from vesk.web.shared import render, session, settings
+from vesk.web.shared import form, render, session, settings
 from vesk.web.shared.page import RATES, day_frame
 
 bp = Blueprint("source", __name__, template_folder="templates")
@@ -22,6 +22,8 @@ bp = Blueprint("source", __name__, template_folder="templates")
 def _show(source_id: int, *, status: int = 200, problem: str = "", said: str = "") -> ResponseReturnValue:
     opened = session()
     source = days.get_source(opened, source_id)
+    if source.gone:
+        raise NotFoundError(f"Source {source.tag} is no more: its recordings were moved to another.")
     frame = day_frame(source.day_id)
     known = day_known.known_of_day(opened, frame.day)
     own = [one for one in known.recordings.values() if one.item.source == source.tag]
@@ -39,20 +41,21 @@ def _show(source_id: int, *, status: int = 200, problem: str = "", said: str = "
     )  # fmt: skip
 
 
-def _do(source_id: int, work: Callable[[int], str]) -> ResponseReturnValue:
+def _do(source_id: int, work: Callable[[int], str]) -> tuple[int, str, str]:
     """Do one thing to a source on the version its page showed, and pair the day again."""
-    day = days.get_day(session(), days.get_source(session(), source_id).day_id)
-    try:
-        version = request.form.get("version", "")
-        if not version.isdecimal():
-            raise RefusedError("The page is out of date. Load it again.")
-        said = work(int(version))
-        pair_again(session(), settings(), day)
-        session().commit()
-    except VeskError as error:
-        session().rollback()
-        return _show(source_id, status=409 if isinstance(error, StaleError) else 422, problem=str(error))
-    return _show(source_id, said=said)
+    day_id = days.get_source(session(), source_id).day_id
+
+    def both() -> str:
+        said = work(form.version())
+        pair_again(session(), settings(), days.get_day(session(), day_id))
+        return said
+
+    return form.act(both)
+
+
+def _done(source_id: int, work: Callable[[int], str]) -> ResponseReturnValue:
+    status, problem, said = _do(source_id, work)
+    return _show(source_id, status=status, problem=problem, said=said)
 
 
 @bp.get("/sources/<int:source_id>/all")
@@ -64,37 +67,37 @@ def show(source_id: int) -> ResponseReturnValue:
 @bp.post("/sources/<int:source_id>/all")
 def revise(source_id: int) -> ResponseReturnValue:
     """Give it its tag, its place and its timecode's rate."""
-    form = request.form
-
     def work(version: int) -> str:
-        place = form.get("position", "0").strip() or "0"
-        if not place.isdecimal() or int(place) > 99:
-            raise RefusedError("Its place among the lanes is a number up to 99.")
         row = sources.revise(
-            session(), settings(), source_id, version=version, tag=form.get("tag", ""), position=int(place),
-            rate=form.get("rate", ""),
+            session(), settings(), source_id, version=version, tag=form.text("tag"), position=_place(),
+            rate=form.text("rate"),
         )  # fmt: skip
         return f"{row.tag} is saved; everything placed by its timecode follows."
 
-    return _do(source_id, work)
+    return _done(source_id, work)
+
+
+def _place() -> int:
+    try:
+        return form.whole("position", most=99) if form.text("position").strip() else 0
+    except RefusedError:
+        raise RefusedError("Its place among the lanes is a number up to 99.") from None
 
 
 @bp.post("/sources/<int:source_id>/stretch")
 def stretch(source_id: int) -> ResponseReturnValue:
     """Trust another clock for a stretch of the day, or take that back."""
-    form = request.form
-
     def work(version: int) -> str:
-        if form.get("end", "").isdecimal():
-            row = day_known.end_period(session(), settings(), int(form["end"]))
+        if form.text("end"):
+            row = day_known.end_period(session(), settings(), source_id, version=version, period_id=form.whole("end"))
             return f"{row.tag}: that stretch is as the rest of the day again."
         row = day_known.choose_period(
-            session(), settings(), source_id, version=version, since=form.get("since", ""),
-            before=form.get("before", ""), clock=form.get("clock", ""),
+            session(), settings(), source_id, version=version, since=form.text("since"),
+            before=form.text("before"), clock=form.text("clock"),
         )  # fmt: skip
-        return f"{row.tag} is trusted by its {form.get('clock')} in that stretch."
+        return f"{row.tag} is trusted by its {form.text('clock')} in that stretch."
 
-    return _do(source_id, work)
+    return _done(source_id, work)
 
 
 @bp.post("/sources/<int:source_id>/kind")
@@ -102,23 +105,24 @@ def serve_as(source_id: int) -> ResponseReturnValue:
     """Let a camera serve as a recorder, or be a camera again."""
 
     def work(version: int) -> str:
-        kind = request.form.get("kind", "")
+        kind = form.text("kind")
         row = sources.serve_as(session(), settings(), source_id, version=version, kind=kind)
         what = "a recorder: its pictures are left out" if row.kind == "sound" else "a camera"
         return f"{row.tag} is {what}; the day is paired with it as such."
 
-    return _do(source_id, work)
+    return _done(source_id, work)
 
 
 @bp.post("/sources/<int:source_id>/merge")
 def merge(source_id: int) -> ResponseReturnValue:
     """Put its recordings into another source."""
     day_id = days.get_source(session(), source_id).day_id
-    try:
-        sources.merge(session(), settings(), source_id, into=request.form.get("into", ""))
-        pair_again(session(), settings(), days.get_day(session(), day_id))
-        session().commit()
-    except VeskError as error:
-        session().rollback()
-        return _show(source_id, status=422, problem=str(error))
+
+    def work(version: int) -> str:
+        sources.merge(session(), settings(), source_id, version=version, into=form.text("into"))
+        return ""
+
+    status, problem, _ = _do(source_id, work)
+    if problem:
+        return _show(source_id, status=status, problem=problem)
     return redirect(url_for("intake.show", day_id=day_id), 303)

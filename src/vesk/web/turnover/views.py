@@ -2,16 +2,14 @@
 
 from __future__ import annotations
 
-from pathlib import Path
-
 from flask import Blueprint, send_file
 from flask.typing import ResponseReturnValue
 
-from vesk.actions import turnover
+from vesk.actions import package, turnover
 from vesk.core.errors import NotFoundError, RefusedError
-from vesk.jobs.tasks import ask_turnover
+from vesk.jobs.tasks import ask_to_go_on, ask_turnover
 from vesk.store import days, recordings, turnovers
-from vesk.web.shared import render, session, settings
+from vesk.web.shared import form, render, session, settings
 from vesk.web.shared.page import day_frame
 
 bp = Blueprint("turnover", __name__, template_folder="templates")
@@ -29,6 +27,7 @@ def _show(day_id: int, *, status: int = 200, problem: str = "", said: str = "") 
         frame=frame,
         items=turnover.items(opened, frame.day),
         made=made,
+        places={row.id: package.place_of(row) for row, _ in made},
         names=names,
         tolerance=float(frame.day.tolerance / frame.day.fps),
         problem=problem,
@@ -46,15 +45,28 @@ def show(day_id: int) -> ResponseReturnValue:
 def make(day_id: int) -> ResponseReturnValue:
     """Have it made."""
     day = days.get_day(session(), day_id)
-    if all(item.obstacle for item in turnover.items(session(), day)):
-        return _show(
-            day_id,
-            status=422,
-            problem="No take is checked yet: nothing can be handed over. Check takes on the bench first.",
-        )
-    ask_turnover(session(), settings(), day)
-    session().commit()
-    return _show(day_id, said="The turnover is being made; you may leave the page.")
+
+    def work() -> str:
+        if all(item.obstacle for item in turnover.items(session(), day)):
+            raise RefusedError("No take is checked yet: nothing can be handed over. Check takes on the bench first.")
+        ask_turnover(session(), settings(), day)
+        return "The turnover is being made; you may leave the page."
+
+    status, problem, said = form.act(work)
+    return _show(day_id, status=status, problem=problem, said=said)
+
+
+@bp.post("/turnover/<int:turnover_id>/on")
+def go_on(turnover_id: int) -> ResponseReturnValue:
+    """Go on with one that was stopped or failed."""
+    day_id = turnovers.get(session(), turnover_id).day_id
+
+    def work() -> str:
+        ask_to_go_on(session(), settings(), turnover_id)
+        return "It goes on: what was made and still holds is kept."
+
+    status, problem, said = form.act(work)
+    return _show(day_id, status=status, problem=problem, said=said)
 
 
 @bp.get("/turnover/<int:turnover_id>/<path:name>")
@@ -64,7 +76,7 @@ def fetch(turnover_id: int, name: str) -> ResponseReturnValue:
     known = {item.name for item in turnovers.deliveries(session(), turnover_id)} | {"report.csv"}
     if name not in known:
         raise NotFoundError(f"That turnover holds no file {name}.")
-    path = Path(row.folder, name)
+    path = package.place_of(row) / name
     if not path.exists():
         raise RefusedError(f"{path}: it was taken away since. Make the turnover again.")
     return send_file(path, as_attachment=True, download_name=name)

@@ -7,9 +7,12 @@ export const typing = (target) =>
 
 const dialog = /** @type {HTMLDialogElement} */ (document.getElementById("keys"));
 document.getElementById("show-keys")?.addEventListener("click", () => dialog.showModal());
+const who = /** @type {HTMLDialogElement} */ (document.getElementById("who"));
+document.getElementById("show-who")?.addEventListener("click", () => who.showModal());
+who.querySelector("[data-close]")?.addEventListener("click", () => who.close());
 
 document.addEventListener("keydown", (event) => {
-  if (typing(event.target) || event.ctrlKey || event.metaKey || event.altKey || dialog.open) return;
+  if (typing(event.target) || event.ctrlKey || event.metaKey || event.altKey || document.querySelector("dialog[open]")) return;
   if (event.key === "?") { event.preventDefault(); dialog.showModal(); return; }
   if (event.key === "n") { document.dispatchEvent(new CustomEvent("vesk:turn-theme")); return; }
   const page = /** @type {HTMLAnchorElement | null} */ (document.querySelector(`[data-page="${CSS.escape(event.key)}"]`));

@@ -1,0 +1,48 @@
+"""The report of a turnover: one line a take, as a table that opens anywhere."""
+
+from __future__ import annotations
+
+import csv
+from pathlib import Path
+from typing import Any
+
+from vesk.core.errors import StorageError
+
+COLUMNS = (
+    "scene", "take", "source", "picture", "start", "frames", "fps", "sound", "delivered", "file", "reason", "cause",
+    "slip_s", "slip_frames", "rate_ppm", "samples", "time_reference", "residual_head_ms", "residual_middle_ms",
+    "residual_tail_ms", "checked_by", "remark",
+)  # fmt: skip
+
+
+_FIGURES = {"slip_s", "slip_frames", "rate_ppm"}  # made here, and signed
+
+
+def plain(cell: str) -> str:
+    """Return a text that no table program takes for a formula.
+
+    Examples
+    --------
+    >>> plain("=1+1"), plain("31A")
+    ("'=1+1", '31A')
+    """
+    return f"'{cell}" if cell.lstrip(" ").startswith(("=", "+", "-", "@", "\t", "\r", "\n")) else cell
+
+
+def write_report(path: Path, lines: list[dict[str, Any]]) -> None:
+    """Write the report of every take as CSV, whole or not at all."""
+    part = path.with_name(path.name + ".part")
+    try:
+        with part.open("w", encoding="utf-8", newline="") as file:
+            writer = csv.DictWriter(file, COLUMNS)
+            writer.writeheader()
+            writer.writerows({name: _cell(name, value) for name, value in line.items()} for line in lines)
+        part.replace(path)
+    except OSError as error:
+        part.unlink(missing_ok=True)
+        raise StorageError(path, error.strerror or str(error)) from error
+
+
+def _cell(name: str, value: Any) -> Any:
+    figure = name in _FIGURES or name.startswith("residual_")
+    return plain(value) if isinstance(value, str) and not figure else value

@@ -1,0 +1,76 @@
+"""The web server: whole requests reach a thread, half-sent ones reach nobody and are let go.
+
+A request waits in the event loop until all of it is there; a thread is never held by a slow or silent sender.
+"""
+
+from __future__ import annotations
+
+import logging
+import signal
+import sys
+import time
+from types import FrameType
+from typing import Any
+
+from waitress.adjustments import Adjustments
+from waitress.channel import HTTPChannel
+from waitress.server import TcpWSGIServer
+from waitress.task import ThreadedTaskDispatcher
+
+from vesk.web import MOST_SENT, create_app
+
+THREADS = 40
+SENDING_S = 20  # the longest that sending one request may take, from its first byte to its last
+SILENT_S = 60  # a connection on which nothing happens
+
+
+class Channel(HTTPChannel):  # type: ignore[misc]
+    """A connection that knows since when its present request is being sent."""
+
+    begun: float | None = None
+
+    def received(self, data: bytes) -> Any:
+        """Take bytes; the clock runs from the first one of a request until it is whole."""
+        result = super().received(data)
+        self.begun = None if self.request is None else self.begun or time.time()
+        return result
+
+
+class Server(TcpWSGIServer):  # type: ignore[misc]
+    """Lets go of connections whose request never becomes whole."""
+
+    channel_class = Channel
+
+    def maintenance(self, now: float) -> None:
+        """Close what is silent, and what is sent too slowly."""
+        super().maintenance(now)
+        for channel in self.active_channels.values():
+            if channel.begun is not None and now - channel.begun > SENDING_S:
+                channel.will_close = True
+
+
+def make_server(app: Any, address: str, *, threads: int = THREADS) -> Server:
+    """Return a server that listens on ``host:port``."""
+    told = Adjustments(
+        listen=address, threads=threads, connection_limit=1000, channel_timeout=SILENT_S, cleanup_interval=2,
+        max_request_body_size=MOST_SENT + (1 << 16), max_request_header_size=1 << 16, asyncore_use_poll=True,
+        ident=None, clear_untrusted_proxy_headers=True,
+    )  # fmt: skip
+    dispatcher = ThreadedTaskDispatcher()
+    dispatcher.set_thread_count(told.threads)
+    return Server(app, {}, dispatcher=dispatcher, adj=told, sockinfo=told.listen[0])
+
+
+def main(address: str) -> None:
+    """Serve until told to end."""
+    logging.basicConfig(level=logging.WARNING, format="%(asctime)s %(levelname)s %(name)s %(message)s")
+
+    def end(_number: int, _frame: FrameType | None) -> None:
+        raise SystemExit
+
+    signal.signal(signal.SIGTERM, end)
+    make_server(create_app(), address).run()
+
+
+if __name__ == "__main__":
+    main(sys.argv[1])

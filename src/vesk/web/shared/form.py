@@ -1,0 +1,74 @@
+"""What a page sends, read in one way: bounded, or refused with a sentence before anything is done."""
+
+from __future__ import annotations
+
+from collections.abc import Callable
+from fractions import Fraction
+
+from flask import request
+
+from vesk.core.errors import NotFoundError, NumberError, RefusedError, StaleError, StorageError, VeskError
+from vesk.core.figures import read_number, read_whole
+from vesk.web.shared import session
+
+LONGEST = 2000  # of any field but a report
+_STATUS = {NotFoundError: 404, StaleError: 409, StorageError: 503}
+_OUT_OF_DATE = "The page is out of date. Load it again."
+
+
+def status_of(error: VeskError) -> int:
+    """Return the status that tells a known error."""
+    return next((code for kind, code in _STATUS.items() if isinstance(error, kind)), 422)
+
+
+def act(work: Callable[[], str]) -> tuple[int, str, str]:
+    """Do one thing and commit it, or nothing; returns status, what is wrong, what was done."""
+    try:
+        said = work()
+        session().commit()
+    except VeskError as error:
+        session().rollback()
+        return status_of(error), str(error), ""
+    return 200, "", said
+
+
+def text(name: str, default: str = "") -> str:
+    """Return a field as it was typed."""
+    return request.form.get(name, default)
+
+
+def number(name: str, unit: str, *, most: int = 10**9) -> Fraction:
+    """Return a field as an exact number between ±`most`; empty is zero."""
+    typed = text(name).strip()
+    try:
+        return read_number(typed or "0", least=-most, most=most)
+    except NumberError as error:
+        raise RefusedError(f"{error.text} {error.why.replace('a number', f'a number of {unit}')}.") from None
+
+
+def whole(name: str, *, least: int = 0, most: int = 2**31 - 1) -> int:
+    """Return a field as a whole number."""
+    try:
+        return read_whole(text(name), least=least, most=most)
+    except NumberError as error:
+        raise RefusedError(f"{error}.") from None
+
+
+def version() -> int:
+    """Return the version of what the page showed."""
+    try:
+        return read_whole(text("version"))
+    except NumberError:
+        raise RefusedError(_OUT_OF_DATE) from None
+
+
+def versions(name: str) -> dict[int, int]:
+    """Return what is ticked, each as ``number:version``."""
+    found = {}
+    for item in request.form.getlist(name):
+        number_, _, of = item.partition(":")
+        try:
+            found[read_whole(number_)] = read_whole(of)
+        except NumberError:
+            raise RefusedError("The selection cannot be read. Load the page again.") from None
+    return found
