@@ -25,6 +25,11 @@ _LONGEST_WAIT_S = 30.0
 _LOOKS = 3  # without an answer, before the database is started again
 
 
+def _pause() -> None:
+    """Wait between two looks."""
+    time.sleep(0.5)
+
+
 def _waits(recent: int) -> float:
     """Return how long to wait before starting again what died `recent` times a moment ago."""
     return min(_LONGEST_WAIT_S, 0.0 if recent == 0 else 2.0**recent)
@@ -166,7 +171,7 @@ class Running:
                         self.note()
             if self.own is not None:
                 away = self._tend_database(self.own, away)
-            time.sleep(0.5)
+            _pause()
 
     def _tend_database(self, own: cluster.Cluster, away: int) -> int:
         """Look after the database as after the rest; returns for how many looks it has not answered."""

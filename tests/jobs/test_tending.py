@@ -1,0 +1,140 @@
+"""The queue stays honest: a database that hiccups, jobs that kill, work whose job is gone."""
+
+import asyncio
+import shutil
+from types import SimpleNamespace
+
+import psycopg
+import pytest
+from tests.conftest import end, name_ferry, until, workers
+from tests.paper_day import paper_day, picture, recording, sound
+
+from vesk.actions import turnover
+from vesk.jobs import tending
+from vesk.jobs.tasks import ask_intake, ask_turnover
+from vesk.jobs.worker import _Watch
+from vesk.store import progress, turnovers
+from vesk.store.session import open_session
+
+
+@pytest.fixture
+def paper(db):
+    return paper_day(db, {"A/a.mov": picture("09:00:00:00"), "S1/b.wav": sound("08:59:58:00")})
+
+
+def tend(settings):
+    async def once():
+        async with await psycopg.AsyncConnection.connect(settings.database_url) as connection:
+            await tending.tend(connection)
+
+    asyncio.run(once())
+
+
+def jobs(settings, statement, *values):
+    with psycopg.connect(settings.database_url, autocommit=True) as connection:
+        cursor = connection.execute(statement, values)
+        return cursor.fetchall() if cursor.description else []
+
+
+def told(settings, kind, subject):
+    with open_session(settings.sqlalchemy_url) as fresh:
+        row = progress.find(fresh, kind, subject)
+        return row.state, row.problem
+
+
+def test_a_job_that_kills_its_worker_is_set_aside_by_name_and_the_rest_goes_on(db, settings, paper):
+    from vesk.jobs.tasks import _ask_listen
+
+    for name in ("a.mov", "b.wav"):
+        _ask_listen(db, recording(db, paper, name))
+    db.commit()
+    worst = recording(db, paper, "a.mov").id
+    for attempt in range(tending.MOST_TRIES):
+        # Taken by a worker that is no more.
+        jobs(
+            settings,
+            "UPDATE procrastinate_jobs SET status = 'doing' WHERE task_name = 'vesk:listen'"
+            " AND args->>'recording_id' = %s",
+            str(worst),
+        )
+        if attempt < tending.MOST_TRIES - 1:
+            tend(settings)
+            assert told(settings, "listen", worst)[0] == "waiting"  # tried again
+    tend(settings)
+    state, problem = told(settings, "listen", worst)
+    assert state == "failed"
+    assert "ended the worker that did it, 4 times" in problem
+    with open_session(settings.sqlalchemy_url) as fresh:
+        assert "a.mov" in progress.find(fresh, "listen", worst).what
+    assert told(settings, "listen", recording(db, paper, "b.wav").id)[0] == "waiting"
+    todo = "SELECT task_name FROM procrastinate_jobs WHERE status = 'todo' AND args->>'recording_id' = %s"
+    assert jobs(settings, todo, str(worst)) == [("vesk:find_strikes",)]
+
+
+def test_work_whose_job_is_gone_is_told_and_never_runs_for_ever(db, settings, paper):
+    ask_intake(db, paper.id)
+    row = ask_turnover(db, settings, paper)
+    db.commit()
+    tend(settings)
+    assert told(settings, "intake", paper.id) == ("waiting", "")  # it has its job
+    jobs(settings, "DELETE FROM procrastinate_jobs")
+    tend(settings)
+    assert told(settings, "intake", paper.id)[0] == "waiting"  # it may have ended this very moment
+    jobs(settings, "UPDATE progress SET changed_at = now() - interval '1 minute', state = 'running'")
+    jobs(settings, "UPDATE turnover SET state = 'running'")
+    tend(settings)
+    state, problem = told(settings, "intake", paper.id)
+    assert (state, "was lost with its worker" in problem) == ("failed", True)
+    db.expire_all()
+    assert (turnovers.get(db, row.id).state, turnovers.get(db, row.id).problem) == ("failed", problem)
+    turnover.go_on(db, settings, row.id)  # and it can go on
+
+
+def test_a_worker_whose_connection_broke_takes_its_job_up_again(db, settings, ferry, tmp_path):
+    folder = tmp_path / "media"
+    shutil.copytree(ferry.folder, folder, ignore=shutil.ignore_patterns("B004*", "3[2346]*", "A006_00[34567]*"))
+    day = name_ferry(db, settings, folder)
+    settings.cache.unlink()
+    settings.cache.mkdir()
+    ask_intake(db, day.id)
+    db.commit()
+    db.close()
+
+    def states():
+        with open_session(settings.sqlalchemy_url) as fresh:
+            return {(row.kind, row.subject_id): row.state for row in progress.of_day(fresh, day.id)}
+
+    running = workers(settings)
+    try:
+        until(lambda: ("listen" in {kind for (kind, _), state in states().items() if state == "running"}), 60)
+        jobs(
+            settings,
+            "SELECT pg_terminate_backend(pid) FROM pg_stat_activity WHERE datname = current_database()"
+            " AND pid <> pg_backend_pid()",
+        )
+        for _ in range(2):  # its supervisor starts it again
+            if running[0].poll() is not None:
+                running = workers(settings)
+            try:
+                until(lambda own=running[0]: own.poll() is not None or set(states().values()) == {"done"}, 60)
+            except AssertionError:
+                break
+            if set(states().values()) == {"done"}:
+                break
+        assert set(states().values()) == {"done"}, states()
+    finally:
+        end(running)
+
+
+def test_a_worker_that_the_queue_forgot_ends_itself(settings, database, monkeypatch):
+    """Its row was pruned, so its job would be done twice: it leaves, and says to be started again."""
+    left = []
+    monkeypatch.setattr("vesk.jobs.worker.os._exit", left.append)
+
+    watch = _Watch()
+    still = SimpleNamespace(is_set=lambda: False)
+    watch.worker = SimpleNamespace(worker_id=4711, _running_jobs={}, _stop_event=still)
+    asyncio.run(watch.look(settings))
+    assert left == []  # once may be a race
+    asyncio.run(watch.look(settings))
+    assert left == [75]
