@@ -211,7 +211,7 @@ def measured_takes(session: Session, settings: Settings, ferry: Shoot, folder: P
     shutil.copytree(ferry.folder, folder, copy_function=os.link, ignore=shutil.ignore_patterns(*without))
     day = name_ferry(session, settings, folder)
     intake.take_in(session, settings, day)
-    for pairing_id in pairing.pair_day(session, settings, day):
+    for pairing_id in pairing.pair_day(session, day):
         measure.measure_pairing(session, settings, pairing_id)
     session.commit()
     return day

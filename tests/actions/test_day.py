@@ -23,7 +23,7 @@ def day(db, settings, ferry, tmp_path):
     (folder / "notes.bin").write_bytes(b"not media")
     named = name_ferry(db, settings, folder)
     intake.take_in(db, settings, named)
-    pairing.pair_day(db, settings, named)
+    pairing.pair_day(db, named)
     db.commit()
     return named
 
@@ -123,7 +123,7 @@ def test_taking_in_again_keeps_what_was_decided_and_notices_what_vanished(db, se
     folder = Path(day.folder)
     (folder / "S1 sound roll 6" / "31A_02.wav").rename(folder.parent / "31A_02.wav")
     result = intake.take_in(db, settings, day)
-    pairing.pair_day(db, settings, day)
+    pairing.pair_day(db, day)
     assert result.vanished == 1
     rows = {row.name: row for row in recordings.of_day(db, day.id)}
     assert "31A_02.wav: it was here before and is gone" in rows["31A_02.wav"].problem
@@ -131,7 +131,7 @@ def test_taking_in_again_keeps_what_was_decided_and_notices_what_vanished(db, se
     assert (again.state, again.pairing.id) == ("corrected", now.pairing.id)
     (folder.parent / "31A_02.wav").rename(folder / "S1 sound roll 6" / "31A_02.wav")
     assert intake.take_in(db, settings, day).vanished == 0
-    pairing.pair_day(db, settings, day)
+    pairing.pair_day(db, day)
     assert only(db, day, "A006_002.mov").sound.name == "31A_02.wav"
 
 

@@ -27,7 +27,7 @@ def day(db, settings, afternoon, tmp_path):
         for row in recordings.ready_of_day(db, named.id):
             measure.listen(db, settings, row.id)
         day_joined.join_day(db, settings, named)
-    pairing.pair_day(db, settings, named)
+    pairing.pair_day(db, named)
     db.commit()
     return named
 
@@ -100,21 +100,21 @@ def test_a_camera_without_a_clock_finds_its_sound(db, settings, day, afternoon, 
     )
     assert (whole.samples, whole.time_reference) == (1037 * 1920, 0)
     assert "carries no timecode" in whole.remark
-    pairing.pair_day(db, settings, day)  # paired again, it stays
+    pairing.pair_day(db, day)  # paired again, it stays
     assert pairings.get(db, made.id).measurement is not None
 
 
 def test_a_persons_clock_and_start_move_everything_after_them(db, settings, day):
     camera = source(db, day, "C")
     day_known.choose_clock(db, settings, camera.id, version=camera.version, clock="header")
-    pairing.pair_day(db, settings, day)
+    pairing.pair_day(db, day)
     row = by_name(db, day)["C002_001.mov"]
     assert (row.clock, row.start) == ("header", 12 * 3600 + 50 * 60 + 6 + Fraction(13, 25))
     assert "no recorder was rolling" in row.unpaired
     with pytest.raises(StaleError):
         day_known.choose_clock(db, settings, camera.id, version=1, clock="LTC")
     day_known.put_right(db, settings, day, shown(row), field="timecode", value="13:52:10:00")
-    pairing.pair_day(db, settings, day)
+    pairing.pair_day(db, day)
     assert by_name(db, day)["C002_001.mov"].start == 13 * 3600 + 52 * 60 + 10
     known = day_known.known_of_day(db, day).recordings[str(row.id)]
     assert (known.values["timecode"].origin, known.values["timecode"].read) == (
@@ -141,13 +141,13 @@ def test_brought_back_moved_and_meant_so(db, settings, day):
     rows = by_name(db, day)
     slow, copy = rows["D001_001.mov"], rows["37_02 copy.wav"]
     day_known.put_right(db, settings, day, shown(slow), field="aside", value="")
-    pairing.pair_day(db, settings, day)
+    pairing.pair_day(db, day)
     assert by_name(db, day)["D001_001.mov"].aside == ""
     joined = next(p for p in pairings.of_day(db, day.id) if p.sound_id == rows["39_01.wav"].id)
     measure.measure_pairing(db, settings, joined.id)
     assert standing.of_pairing(db, joined.id).state == "measured"
     day_known.put_right(db, settings, day, shown(rows["39_01.wav"]), field="aside", value="wild")
-    pairing.pair_day(db, settings, day)
+    pairing.pair_day(db, day)
     assert by_name(db, day)["39_01.wav"].aside == "wild"
     now = standing.of_pairing(db, joined.id)  # measured or not, it waits for nobody any more
     assert (now.state, now.aside, now.needs_person) == ("set aside", "wild", False)

@@ -136,7 +136,7 @@ def test_parts_and_tracks_become_one_recording_each(db, settings, day):
 
 
 def test_a_run_is_measured_corrected_and_checked_once_and_delivered_file_by_file(db, settings, day, rolled_on):
-    pairing.pair_day(db, settings, day)
+    pairing.pair_day(db, day)
     run = the(db, day, "clip0101-0103.mov")
     found = pairing.pair_by_sound(db, settings, run.id, lambda _done, _total: True)
     by = {recordings.get(db, one.sound_id).name: one for one in found}
@@ -167,7 +167,7 @@ def test_a_run_is_measured_corrected_and_checked_once_and_delivered_file_by_file
 
 
 def test_taken_apart_the_files_stand_for_themselves_and_are_not_joined_again(db, settings, day):
-    pairing.pair_day(db, settings, day)
+    pairing.pair_day(db, day)
     run = the(db, day, "REC0007-0009.wav")
     overrides.put(db, run.id, "scene", "50X", by="test editor")
     day_joined.part(db, settings, run.id, version=run.version)

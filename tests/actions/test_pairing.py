@@ -23,7 +23,7 @@ def test_a_day_is_paired_once_by_two_at_a_time(db, settings):
             day_joined.join_day(other, settings, own)
             other.commit()
 
-    pairing.pair_day(db, settings, day)  # written, not yet committed
+    pairing.pair_day(db, day)  # written, not yet committed
     second = threading.Thread(target=again)
     second.start()
     second.join(0.5)
@@ -41,25 +41,25 @@ def test_what_was_corrected_stays_where_it_lies_when_a_clock_changes(db, setting
         "S1/7_01.wav": sound("08:59:58:00"), "S1/7_02.wav": sound("09:09:58:00"),
     }  # fmt: skip
     day = paper_day(db, files)
-    pairing.pair_day(db, settings, day)
+    pairing.pair_day(db, day)
     kept, other = pairings.of_day(db, day.id)
     correct.set_own(db, settings, kept.id, version=kept.version, slip=Fraction(1, 10), ppm=Fraction(0))
     was = standing.of_pairing(db, kept.id).laid
     for name, label in (("7_01.wav", "08:59:59:00"), ("7_02.wav", "09:09:59:00")):
         own = recording(db, day, name)
         day_known.put_right(db, settings, day, shown(own), field="timecode", value=label)
-    pairing.pair_day(db, settings, day)
+    pairing.pair_day(db, day)
     assert standing.of_pairing(db, kept.id).laid == was
     assert (kept.offset, other.offset) == (-2, -1)
 
 
 def test_a_picture_found_nowhere_is_searched_again_only_when_others_have_come(db, settings):
     day = paper_day(db, {"A/A001_001.mov": picture("09:00:00:00"), "S1/7_01.wav": sound("12:00:00:00")})
-    pairing.pair_day(db, settings, day)
+    pairing.pair_day(db, day)
     (lone,) = pairing.to_search(db, day)
     why = lone.unpaired
     lone.unpaired = f"{why}; its sound was found in none of 1 recordings"
-    pairing.pair_day(db, settings, day)
+    pairing.pair_day(db, day)
     assert lone.unpaired == f"{why}; its sound was found in none of 1 recordings"
     assert pairing.to_search(db, day) == []
     lone.unpaired = f"{why}; its sound was found in none of 7 recordings"

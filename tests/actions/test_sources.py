@@ -71,7 +71,7 @@ def test_another_clock_for_a_stretch_of_the_day(db, settings, day):
     day_known.choose_period(db, settings, row.id, version=1, since="13:40", before="18:00:00", clock="none")
     assert start(db, day, "A001_001.mov") == 9 * 3600
     assert start(db, day, "A001_002.mov") is None
-    pairing.pair_day(db, settings, day)
+    pairing.pair_day(db, day)
     assert recording(db, day, "A001_002.mov").clock == "none"
     for since, before, clock, words in (
         ("25:00", "26:00", "none", "no time of day"), ("9", "10:00", "none", "no time of day"),
@@ -153,7 +153,7 @@ def test_a_report_fills_what_files_do_not_say_and_tells_what_does_not_fit(db, se
         db, settings, row.id, version=1, mapping=dict(row.mapping), kind="sound", tag="S1"
     )  # fmt: skip
     assert "file, not on the report" not in {item.kind for item in day_known.known_of_day(db, day).oddities}
-    pairing.pair_day(db, settings, day)
+    pairing.pair_day(db, day)
     assert recording(db, day, "7_02.wav").told["scene"] == "8"
     assert recording(db, day, "7_01.wav").told == {
         **recording(db, day, "7_01.wav").told,

@@ -73,7 +73,7 @@ def test_a_camera_whose_sound_is_a_frame_early_is_told_from_an_offset(db, settin
         db, settings, production="The Lantern Ferry", number=7, shot_on=date(2027, 3, 19), rate=PAL, folder=str(folder)
     )
     intake.take_in(db, settings, named)
-    (pid,) = pairing.pair_day(db, settings, named)
+    (pid,) = pairing.pair_day(db, named)
     measure.measure_pairing(db, settings, pid)
     for row in recordings.ready_of_day(db, named.id):
         striking.keep_strikes(db, settings, row.id)

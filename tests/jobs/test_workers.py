@@ -80,7 +80,7 @@ def test_a_file_that_vanished_ends_its_job_with_a_sentence(db, settings, day, tm
     from vesk.actions import intake, pairing
 
     intake.take_in(db, settings, day)
-    (first, _) = pairing.pair_day(db, settings, day)
+    (first, _) = pairing.pair_day(db, day)
     db.commit()
     shutil.rmtree(settings.cache.resolve())
     settings.cache.resolve().mkdir()

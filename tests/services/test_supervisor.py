@@ -9,6 +9,7 @@ import psycopg
 import pytest
 from tests.conftest import PROJECT, until
 
+from vesk.core.errors import VeskError
 from vesk.services import cluster, supervisor
 from vesk.settings import Settings
 
@@ -34,7 +35,7 @@ def watched(tmp_path, monkeypatch):
     def watch():
         try:
             running.watch()
-        except (Exception, KeyboardInterrupt) as error:
+        except (VeskError, KeyboardInterrupt) as error:
             ended.append(type(error))
 
     thread = threading.Thread(target=watch)

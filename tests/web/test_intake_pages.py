@@ -32,7 +32,7 @@ def day(db, settings):
             "S1/<b>8_01.wav": sound("13:59:57:00"),
         },
     )
-    pairing.pair_day(db, settings, made)
+    pairing.pair_day(db, made)
     db.commit()
     return made
 
@@ -209,7 +209,7 @@ def test_a_day_past_midnight_reads_on_across_it(client, db, settings):
             "S1/1_01.wav": sound("23:49:58:00"), "S1/1_02.wav": sound("00:09:58:00"),
         },
     )  # fmt: skip
-    pairing.pair_day(db, settings, day)
+    pairing.pair_day(db, day)
     db.commit()
     page = client.get(f"/days/{day.id}/").text
     rows = re.findall(r"A001_00\d", page.split('id="ledger"')[1])

@@ -31,7 +31,7 @@ def day(db, settings, ferry, tmp_path):
     shutil.copytree(ferry.folder, folder, ignore=shutil.ignore_patterns("B004*", "3[2346]*", "A006_00[34567]*"))
     named = name_ferry(db, settings, folder)
     intake.take_in(db, settings, named)
-    for pid in pairing.pair_day(db, settings, named):
+    for pid in pairing.pair_day(db, named):
         measure.measure_pairing(db, settings, pid)
     db.commit()
     return named

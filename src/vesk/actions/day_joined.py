@@ -15,12 +15,10 @@ from vesk.core.errors import RefusedError, StaleError
 from vesk.core.intake.runs import natural_order
 from vesk.media.facts import Facts
 from vesk.media.joined import RUN, SET, join_facts, joined_content
-from vesk.settings import Settings
+from vesk.settings import VESK, Settings
 from vesk.store import changes, journal, overrides, recordings
 from vesk.store.recordings import PARTED
 from vesk.store.tables import Day, Recording
-
-VESK = "Vesk"
 
 
 def join_day(session: Session, settings: Settings, day: Day) -> list[Recording]:
@@ -41,7 +39,7 @@ def join_day(session: Session, settings: Settings, day: Day) -> list[Recording]:
             row = _make(session, day, [rows[int(key)] for key in one.keys], how, why=one.why, by=VESK)
             made.append(row)
             what = f"took {len(one.keys)} files together as {_words(how)} {row.name}: {one.why}"
-            journal.note(session, day_id=day.id or 0, by=settings.person, what=what)
+            journal.note(session, day_id=day.id or 0, by=VESK, what=what)
     return made
 
 

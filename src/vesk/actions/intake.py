@@ -19,7 +19,7 @@ from vesk.core.tolerance import Tolerance
 from vesk.media import checksum, probe, scan
 from vesk.media.facts import PICTURE, SOUND, Facts
 from vesk.media.guarded import guarded
-from vesk.settings import Settings
+from vesk.settings import VESK, Settings
 from vesk.store import changes, days, journal, recordings
 from vesk.store.tables import Day, Recording
 
@@ -128,7 +128,7 @@ def take_in(session: Session, settings: Settings, day: Day, report: Report = lam
     ready = tuple(row.id or 0 for row in rows if row.state == "ready")
     result = TakenIn(ready, new, sum(r.state == "unreadable" for r in rows), sum(r.state == "vanished" for r in rows))
     journal.note(
-        session, day_id=day_id, by=settings.person,
+        session, day_id=day_id, by=VESK,
         what=f"took in {day.folder}: {len(ready)} recordings, {new} of them new, {result.unreadable} unreadable, "
         f"{result.vanished} vanished",
     )  # fmt: skip

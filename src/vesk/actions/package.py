@@ -229,6 +229,10 @@ def _signed(session: Session, making: _Making, rows: list[Recording], *, anew: b
         measure.lies_as_taken_in(place, row)
         told = checksum.unread(place.file)
         if checksum.content_of(place.file, making.settings.cache, anew=anew) != row.content:
+            changes.hold(session, making.day.id or 0)
+            # Its size and time tell nothing: the next intake reads it all the same.
+            recordings.get(session, row.id or 0).modified_ns = 0
+            changes.rest(session)
             raise MediaError(place.path, "it holds other bytes than were checked", _ANEW)
         lies[place.path] = told
     return lies

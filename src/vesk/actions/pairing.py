@@ -18,12 +18,12 @@ from vesk.core.pairing.by_timecode import pair_by_timecode
 from vesk.core.timecode import FrameRate, wrap_day
 from vesk.core.timemap import exact_seconds
 from vesk.media.facts import PICTURE
-from vesk.settings import Settings
+from vesk.settings import VESK, Settings
 from vesk.store import changes, days, journal, pairings, recordings
 from vesk.store.tables import Day, Pairing, Recording
 
 
-def pair_day(session: Session, settings: Settings, day: Day) -> list[int]:
+def pair_day(session: Session, day: Day) -> list[int]:
     """Propose pairings; returns those that wait to be measured.
 
     A pairing that was worked on stays as it is even when timecode does not propose it any more.
@@ -69,7 +69,7 @@ def pair_day(session: Session, settings: Settings, day: Day) -> list[int]:
         session.add(recording)
     session.flush()
     journal.note(
-        session, day_id=day_id, by=settings.person,
+        session, day_id=day_id, by=VESK,
         what=f"paired by timecode: {len(proposals)} pairings, {len(alone)} recordings without a partner",
     )  # fmt: skip
     held = recordings.by_id(session, {n for p in pairings.of_day(session, day_id) for n in (p.picture_id, p.sound_id)})
@@ -161,7 +161,7 @@ def pair_by_sound(
         row.unpaired = _SEARCHED.sub("", row.unpaired or "it has no clock") + _not_found(len(others))
         session.add(row)
     said = f"found {len(made)} partner{'' if len(made) == 1 else 's'} for {row.name} by sound"
-    journal.note(session, day_id=row.day_id, by=settings.person, what=said)
+    journal.note(session, day_id=row.day_id, by=VESK, what=said)
     session.flush()
     return made
 

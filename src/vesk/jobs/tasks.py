@@ -33,7 +33,7 @@ def intake(day_id: int) -> None:
         day_joined.join_day(session, settings, day)
         for row in recordings.ready_of_day(session, day_id):
             _ask_listen(session, row)
-        _pair_and_measure(session, settings, day)
+        _pair_and_measure(session, day)
 
 
 def _ask_listen(session: Session, row: Recording) -> None:
@@ -45,8 +45,8 @@ def _ask_listen(session: Session, row: Recording) -> None:
     enqueue(session, "vesk:find_strikes", priority=LATER, recording_id=row.id)
 
 
-def _pair_and_measure(session: Session, settings: Settings, day: Day) -> None:
-    for pairing_id in pairing_action.pair_day(session, settings, day):
+def _pair_and_measure(session: Session, day: Day) -> None:
+    for pairing_id in pairing_action.pair_day(session, day):
         ask_measure(session, pairing_id, priority=LATER)
     for row in pairing_action.to_search(session, day):
         what = f"searching the day for the sound of {row.name}"
@@ -111,15 +111,15 @@ def join(day_id: int) -> None:
     with persisting(settings) as session:
         day = days.get_day(session, day_id)
         made = day_joined.join_day(session, settings, day)
-        joined_again(session, settings, day, made)
+        joined_again(session, day, made)
 
 
-def joined_again(session: Session, settings: Settings, day: Day, made: list[Recording]) -> None:
+def joined_again(session: Session, day: Day, made: list[Recording]) -> None:
     """Have recordings that were just taken together listened to, and the day paired with them."""
     for row in made:
         _ask_listen(session, row)
     if made:
-        _pair_and_measure(session, settings, day)
+        _pair_and_measure(session, day)
 
 
 @tasks.task(retry=AGAIN, name="search")
@@ -138,12 +138,12 @@ def pair(day_id: int) -> None:
     """Pair a day again, and have measured what is new."""
     settings = for_work()
     with persisting(settings) as session:
-        _pair_and_measure(session, settings, days.get_day(session, day_id))
+        _pair_and_measure(session, days.get_day(session, day_id))
 
 
-def pair_again(session: Session, settings: Settings, day: Day) -> None:
+def pair_again(session: Session, day: Day) -> None:
     """Pair a day in the caller's transaction: after a person changed what is known of it."""
-    _pair_and_measure(session, settings, day)
+    _pair_and_measure(session, day)
 
 
 @tasks.task(retry=AGAIN, name="find_strikes")

@@ -26,7 +26,7 @@ def _do(day: Day, work: Callable[[], str], *, pairs: bool) -> ResponseReturnValu
     def both() -> str:
         said = work()
         if pairs:
-            pair_again(session(), settings(), day)
+            pair_again(session(), day)
         return said
 
     status, problem, said = form.act(both)
@@ -82,7 +82,7 @@ def _back(day: Day, ids: Shown, _value: str) -> str:
 def _join(how: str) -> Callable[[Day, Shown, str], str]:
     def join(day: Day, ids: Shown, _value: str) -> str:
         whole = day_joined.join_by_hand(session(), settings(), day, ids, how)
-        joined_again(session(), settings(), day, [whole])
+        joined_again(session(), day, [whole])
         return f"{whole.name} is one recording now; it is listened to and paired as such."
 
     return join

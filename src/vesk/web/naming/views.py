@@ -90,7 +90,7 @@ def save(day_id: int) -> ResponseReturnValue:
 
     def work() -> str:
         day_known.set_patterns(session(), settings(), day_id, typed, version=form.version())
-        pair_again(session(), settings(), days.get_day(session(), day_id))
+        pair_again(session(), days.get_day(session(), day_id))
         return "Saved: names are read by these from now on."
 
     status, problem, said = form.act(work)

@@ -78,7 +78,7 @@ def part(recording_id: int) -> ResponseReturnValue:
 
     def work() -> str:
         day_joined.part(session(), settings(), recording_id, version=form.version())
-        pair_again(session(), settings(), days.get_day(session(), day_id))
+        pair_again(session(), days.get_day(session(), day_id))
         return ""
 
     status, problem, _ = form.act(work)

@@ -77,7 +77,7 @@ def _show(day_id: int, *, status: int = 200, problem: str = "", said: str = "") 
 def _do(day_id: int, work: Callable[[], str]) -> ResponseReturnValue:
     def both() -> str:
         said = work()
-        pair_again(session(), settings(), days.get_day(session(), day_id))
+        pair_again(session(), days.get_day(session(), day_id))
         return said
 
     status, problem, said = form.act(both)

@@ -9,7 +9,7 @@ from flask.typing import ResponseReturnValue
 
 from vesk.actions import day_known, sources
 from vesk.core.clocks.choice import CHOICES
-from vesk.core.errors import NotFoundError, RefusedError
+from vesk.core.errors import NotFoundError, RefusedError, StaleError
 from vesk.core.timecode import FrameRate, Timecode
 from vesk.jobs.tasks import pair_again
 from vesk.store import days
@@ -23,7 +23,8 @@ def _show(source_id: int, *, status: int = 200, problem: str = "", said: str = "
     opened = session()
     source = days.get_source(opened, source_id)
     if source.gone:
-        raise NotFoundError(f"Source {source.tag} is no more: its recordings were moved to another.")
+        gone = f"Source {source.tag} is no more: its recordings were moved to another."
+        raise StaleError(problem) if status == 409 else NotFoundError(gone)
     frame = day_frame(source.day_id)
     known = day_known.known_of_day(opened, frame.day)
     own = [one for one in known.recordings.values() if one.item.source == source.tag]
@@ -47,7 +48,7 @@ def _do(source_id: int, work: Callable[[int], str]) -> tuple[int, str, str]:
 
     def both() -> str:
         said = work(form.version())
-        pair_again(session(), settings(), days.get_day(session(), day_id))
+        pair_again(session(), days.get_day(session(), day_id))
         return said
 
     return form.act(both)
