@@ -17,10 +17,11 @@ from waitress.channel import HTTPChannel
 from waitress.server import TcpWSGIServer
 from waitress.task import ThreadedTaskDispatcher
 
-from vesk.web import MOST_SENT, create_app
+from vesk.web import create_app
 
 THREADS = 40
 SENDING_S = 20  # the longest that sending one request may take, from its first byte to its last
+_MOST_BODY = 64 << 20  # taken from the line, so that who sends too much reads why, and not a broken connection
 SILENT_S = 60  # a connection on which nothing happens
 
 
@@ -53,7 +54,7 @@ def make_server(app: Any, address: str, *, threads: int = THREADS) -> Server:
     """Return a server that listens on ``host:port``."""
     told = Adjustments(
         listen=address, threads=threads, connection_limit=1000, channel_timeout=SILENT_S, cleanup_interval=2,
-        max_request_body_size=MOST_SENT + (1 << 16), max_request_header_size=1 << 16, asyncore_use_poll=True,
+        max_request_body_size=_MOST_BODY, max_request_header_size=1 << 16, asyncore_use_poll=True,
         ident=None, clear_untrusted_proxy_headers=True,
     )  # fmt: skip
     dispatcher = ThreadedTaskDispatcher()
