@@ -112,6 +112,88 @@ def pair(
     return Pair(np.asarray(picture * polarity * 10 ** (level_db / 20), np.float32), sound, offset_s, ppm, told)
 
 
+@dataclass(frozen=True)
+class Conversation(Pair):
+    """A pair in which people speak from places of their own.
+
+    Attributes
+    ----------
+    places_s : tuple of float
+        By how much later each place is heard on the scratch, against the sound, than the clocks say, seconds.
+    turns : list of (float, float, int)
+        Picture times between which who speaks.
+    """
+
+    places_s: tuple[float, ...] = ()
+    turns: list[tuple[float, float, int]] = field(default_factory=list)
+
+
+def conversation(
+    seconds: float,
+    seed: int,
+    *,
+    places_s: tuple[float, ...] = (115e-6, -105e-6),
+    snr_db: float = 15.0,
+    ppm: float | None = None,
+    room: float = 0.5,
+    turn_s: tuple[float, float] = (0.8, 3.5),
+    lacks: tuple[int, ...] = (),
+    jumps: list[tuple[float, int]] | None = None,
+    share: float = 0.0,
+    together: bool = False,
+) -> Conversation:
+    """Make what a camera and a recorder hear of people who speak in turn, each from a place of their own.
+
+    Parameters
+    ----------
+    places_s : tuple of float
+        One a speaker. The scratch hears that place so much later than the sound does.
+    lacks : tuple of int
+        Speakers whom the sound, a lav on somebody else, hears 24 dB down.
+    share : float
+        Of turns in which the next one speaks as well.
+    together : bool
+        Whether the first speaks nearly all the time.
+    """
+    rng = np.random.default_rng(seed + 77_000)
+    ppm = float(rng.uniform(-80, 80)) if ppm is None else ppm
+    offset_s = float(rng.uniform(-2.5, 1.0))
+    told = jumps or []
+    more = sum(abs(added) for _, added in told) / WORK_RATE
+    count = int((seconds + 2 * MARGIN + 2 * more) * WORK_RATE)
+    turns, at, who = [], -MARGIN, int(rng.integers(len(places_s)))
+    while at < seconds + MARGIN:
+        until = at + float(rng.uniform(*turn_s)) * (4 if together and who == 0 else 1)
+        turns.append((at, until, who))
+        at, who = until + float(rng.uniform(0.0, 0.3)), (who + int(rng.integers(1, max(2, len(places_s))))) % len(places_s)
+    scratch, sound_world = np.zeros(count, np.float32), np.zeros(count, np.float32)
+    fade = np.hanning(320).astype(np.float32)
+    for number, place in enumerate(places_s):
+        gate = np.zeros(count, np.float32)
+        for low, high, speaks in turns:
+            beside = share and (speaks + 1) % len(places_s) == number and rng.random() < share
+            if speaks == number or beside:
+                gate[max(0, int((low + MARGIN) * WORK_RATE)) : int((high + MARGIN) * WORK_RATE)] = 1
+        gate = np.convolve(gate, fade / fade.sum(), "same").astype(np.float32)
+        voice = np.concatenate([talk(60, 300 + int(n)) for n in rng.permutation(60)[: count // (60 * WORK_RATE) + 1]])
+        voice = voice[:count] * gate * float(rng.uniform(0.6, 1.4))
+        own = seed * 16 + 2 * number
+        moved = sample_at(voice, np.arange(count) - place * WORK_RATE)
+        scratch += paths.reverberant(np.asarray(moved, np.float32), WORK_RATE, seed=own + 1, amount=room)
+        heard = paths.reverberant(voice, WORK_RATE, seed=own + 2, amount=room / 5)
+        sound_world += heard * (10 ** (-24 / 20) if number in lacks else 1.0)
+    n, m = int(seconds * WORK_RATE), int((seconds - offset_s + 1.0 + more) * WORK_RATE)
+    picture = paths.with_noise(scratch[int(MARGIN * WORK_RATE) :][:n], hiss(n, seed + 5), snr_db)
+    own_at = np.arange(m) / (WORK_RATE * (1 + ppm * 1e-6)) + offset_s + MARGIN
+    sound = np.asarray(sample_at(sound_world, own_at * WORK_RATE), np.float32)
+    sound = paths.with_noise(sound, hiss(m, seed + 6), 30.0)
+    if told:
+        sound = paths.with_jumps(
+            sound, [(int((at - offset_s) * (1 + ppm * 1e-6) * WORK_RATE), added) for at, added in told]
+        )
+    return Conversation(np.asarray(picture, np.float32), sound, offset_s, ppm, told, places_s, turns)
+
+
 _FAULTS = {
     "agc": lambda sound: paths.automatic_gain(sound, WORK_RATE),
     "clip": lambda sound: paths.clipped(sound, 0.03),

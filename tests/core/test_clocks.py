@@ -27,6 +27,8 @@ def clocks(header=None, ltc=None):
         ([clocks(9 * HOUR), clocks(10 * HOUR)], HEADER, "no LTC"),
         ([clocks(Fraction(0)), clocks(Fraction(0))], NONE, "counter"),
         ([clocks(9 * HOUR)] * 3, NONE, "same label"),
+        ([clocks(9 * HOUR), clocks(), clocks(), clocks()], HEADER, "of 1 of 4 recordings"),  # its only timecode
+        ([clocks(9 * HOUR), clocks(9 * HOUR), clocks()], HEADER, "of 2 of 3 recordings"),
         ([clocks()], NONE, "no recording carries"),
         ([clocks(9 * HOUR, 9 * HOUR + FRAME), clocks(10 * HOUR)], LTC, "agree to a frame"),
         ([clocks(9 * HOUR, 10 * HOUR), clocks(11 * HOUR, 12 * HOUR)], LTC, "1 h 0 min behind"),

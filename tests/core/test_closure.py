@@ -2,9 +2,11 @@
 
 import numpy as np
 import pytest
+from hypothesis import given
+from hypothesis import strategies as st
 
 from vesk.core.clocks.sound_delay import ClapPair, sound_delay
-from vesk.core.picture.closure import find_closure
+from vesk.core.picture.closure import OPEN, contact_between, find_closure
 
 
 def clapper(count: int, closed: int, seed: int = 0) -> np.ndarray:
@@ -24,7 +26,7 @@ def test_the_first_closed_frame_is_proposed(closed):
     found = find_closure(clapper(30, closed, closed))
     assert found.frame == closed
     assert found.clearness > 2
-    assert found.contact_s(25.0, 100) == (pytest.approx((99 + closed) / 25), pytest.approx((100 + closed) / 25))
+    assert found.contact_s(25.0, 100) == (pytest.approx((99 + closed) / 25), pytest.approx((100.5 + closed) / 25))
 
 
 def test_nothing_that_stops_is_no_clap():
@@ -37,9 +39,21 @@ def test_several_claps_narrow_the_delay_to_a_part_of_a_frame():
     late, fps = 0.0437, 25.0
     claps = []
     for contact in rng.uniform(1, 60, 8):
-        frame = np.floor(contact * fps)
-        claps.append(ClapPair(contact + late, frame / fps, (frame + 1) / fps))
+        frame = int(np.floor(contact * fps)) + 1
+        claps.append(ClapPair(contact + late, *contact_between(frame, fps)))
     found = sound_delay([*claps, ClapPair(10.0, 9.0, 9.04)])  # and one that was read wrongly
     assert (found.agreeing, found.claps) == (8, 9)
     assert found.low_s <= late <= found.high_s
-    assert found.high_s - found.low_s < 0.02
+    assert found.high_s - found.low_s < 0.04
+
+
+@given(
+    st.integers(1, 1000), st.floats(0, 1, exclude_max=True), st.sampled_from([23.976, 25.0, 59.94]),
+    st.floats(0.02, OPEN), st.booleans(),
+)  # fmt: skip
+def test_contact_lies_in_its_interval_whatever_the_shutter(frame, part, fps, exposure, blurred):
+    """A contact while an exposure lasts is seen on that frame, blurred, or only on the next: both are answered for."""
+    contact = (frame + part) / fps
+    shows = frame if part < exposure and blurred else frame + 1
+    low, high = contact_between(shows, fps)
+    assert low <= contact <= high

@@ -1,9 +1,12 @@
 """A candidate looked at: true even where the guess is rough and the rate far from nominal."""
 
+import numpy as np
 import pytest
+from scipy import signal
 from sound_material import babble, delayed, hearing
 
 from vesk.core.sound.coarse import Candidate
+from vesk.core.sound.features import WORK_RATE
 from vesk.core.sound.look import look_at
 
 
@@ -15,3 +18,25 @@ def test_a_rough_guess_does_not_bend_the_place(ppm, off_s):
     assert place.guess.offset_s == pytest.approx(-0.4, abs=2e-4)
     assert place.guess.ppm == pytest.approx(ppm, abs=15)
     assert place.log10_false_alarm < -20
+
+
+def voiced(seconds: float, seed: int, jitter: float) -> np.ndarray:
+    """A voice on one note, 8.1 ms long, as steady as `jitter` says."""
+    rng = np.random.default_rng(seed)
+    pulses, at = np.zeros(int(seconds * WORK_RATE)), 0.0
+    while at < seconds - 0.02:
+        pulses[int(at * WORK_RATE)] += 1
+        at += 0.0081 * (1 + jitter * rng.normal())
+    band = signal.butter(2, [300, 3500], "band", fs=WORK_RATE, output="sos")
+    loud = np.interp(np.arange(pulses.size) / WORK_RATE, np.arange(0, seconds, 0.3),
+                     rng.uniform(0.1, 1, np.arange(0, seconds, 0.3).size))  # fmt: skip
+    voice = signal.sosfilt(band, pulses) * loud
+    return voice / np.abs(voice).max()
+
+
+@pytest.mark.parametrize(("jitter", "low", "high"), [(0.005, 0.0, 0.4), (0.02, 0.0, 0.4), (0.0, 0.7, 1.2)])
+def test_a_voices_own_pitch_is_no_repetition_and_a_machines_is(jitter, low, high):
+    voice = voiced(20, 5, jitter)
+    place = look_at(hearing(delayed(voice, 0.7), 0.02, 1), hearing(voice, 0.005, 2), Candidate(0.7, 0, 1), tried=1)
+    assert place.log10_false_alarm < -20
+    assert low <= place.repeat_ratio <= high

@@ -71,6 +71,18 @@ def test_a_job_that_kills_its_worker_is_set_aside_by_name_and_the_rest_goes_on(d
     assert jobs(settings, todo, str(worst)) == [("vesk:find_strikes",)]
 
 
+def test_a_dead_workers_job_that_was_asked_for_again_is_done_once(db, settings, paper):
+    """It cannot wait beside its twin: it gives way, and the tending goes on."""
+    ask_intake(db, paper.id)
+    db.commit()
+    jobs(settings, "UPDATE procrastinate_jobs SET status = 'doing'")
+    ask_intake(db, paper.id)
+    db.commit()
+    tend(settings)
+    assert jobs(settings, "SELECT status::text FROM procrastinate_jobs") == [("todo",)]
+    assert told(settings, "intake", paper.id) == ("waiting", "")
+
+
 def test_work_whose_job_is_gone_is_told_and_never_runs_for_ever(db, settings, paper):
     ask_intake(db, paper.id)
     row = ask_turnover(db, settings, paper)

@@ -162,7 +162,8 @@ def test_no_field_can_freeze_break_or_enter_anything(client, db, day):
 
 def test_a_body_that_is_too_large_is_told_in_words(served, day):
     for size, status, words in (
-        (6 << 20, 413, "4 MB and"), (3 << 20, 422, "lines; a day"), (200 << 10, 422, "lines; a day"), (9, 422, "columns"),
+        (6 << 20, 413, "4 MB and"), (3 << 20, 422, "lines; a day"), (200 << 10, 422, "lines; a day"),
+        (9, 422, "columns"),
     ):  # fmt: skip
         link = http.client.HTTPConnection("127.0.0.1", served.effective_port, timeout=30)
         part = b"--B\r\nContent-Disposition: form-data; name="

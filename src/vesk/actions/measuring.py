@@ -61,6 +61,7 @@ def from_json(values: Mapping[str, Any]) -> Measurement:
         line = dict(kept["line"])
         line["jumps"] = tuple(Jump(**jump) for jump in line.get("jumps", ()))
         line["covariance"] = tuple(tuple(row) for row in line.get("covariance", ()))
+        line["places"] = tuple(tuple(row) for row in line.get("places", ()))
         kept["line"] = Line(**line)
     else:
         kept["line"] = None

@@ -6,7 +6,7 @@ import csv
 from pathlib import Path
 from typing import Any
 
-from vesk.core.errors import StorageError
+from vesk.media.whole import written_whole
 
 COLUMNS = (
     "scene", "take", "source", "picture", "start", "frames", "fps", "sound", "delivered", "file", "reason", "cause",
@@ -31,16 +31,10 @@ def plain(cell: str) -> str:
 
 def write_report(path: Path, lines: list[dict[str, Any]]) -> None:
     """Write the report of every take as CSV, whole or not at all."""
-    part = path.with_name(path.name + ".part")
-    try:
-        with part.open("w", encoding="utf-8", newline="") as file:
-            writer = csv.DictWriter(file, COLUMNS)
-            writer.writeheader()
-            writer.writerows({name: _cell(name, value) for name, value in line.items()} for line in lines)
-        part.replace(path)
-    except OSError as error:
-        part.unlink(missing_ok=True)
-        raise StorageError(path, error.strerror or str(error)) from error
+    with written_whole(path) as part, part.open("w", encoding="utf-8", newline="") as file:
+        writer = csv.DictWriter(file, COLUMNS)
+        writer.writeheader()
+        writer.writerows({name: _cell(name, value) for name, value in line.items()} for line in lines)
 
 
 def _cell(name: str, value: Any) -> Any:

@@ -18,6 +18,7 @@ from vesk.core.conform.correction import Correction, Errors, errors, propose
 from vesk.core.pairing.by_claps import error_by_claps
 from vesk.core.pairing.evidence import SOUND, STRIKE, TIMECODE, Evidence
 from vesk.core.pairing.rivals import Claim, Rivalry, rivalries
+from vesk.core.picture.closure import contact_between
 from vesk.core.sound.distance import distance_delay_s
 from vesk.core.sound.measurement import MATCHED, REFUSED, Measurement
 from vesk.core.timecode import unwrapped
@@ -182,7 +183,7 @@ class Standing:
         wanted = {strikes.CONFIRMED} if confirmed else {strikes.CONFIRMED, strikes.PROPOSED}
         fps = float(self.fps)
         seen = [
-            ((row.frame - 1) / fps, row.frame / fps)
+            contact_between(row.frame, fps)
             for row in self.picture_strikes
             if row.how == strikes.SEEN and row.frame and row.state in wanted
             and (row.state == strikes.CONFIRMED or row.likely >= CLEAR)

@@ -14,7 +14,7 @@ from vesk.actions.measure import ensure_heard
 from vesk.actions.standing import CLEAR, located
 from vesk.core.clocks.sound_delay import ClapPair, SoundDelay, sound_delay
 from vesk.core.errors import MediaError, RefusedError
-from vesk.core.picture.closure import find_closure
+from vesk.core.picture.closure import contact_between, find_closure
 from vesk.core.sound.distance import distance_delay_s
 from vesk.core.sound.strikes import CLAP, Strike, find_strikes
 from vesk.media import cache
@@ -196,7 +196,7 @@ def source_delay(session: Session, source: Source) -> SoundDelay | None:
             continue
         fps = Fraction(members[row.recording_id].facts["fps"])
         heard = row.heard_us / 1e6 - distance_delay_s(source.distance_mm / 1000)
-        pairs.append(ClapPair(heard, float((row.frame - 1) / fps), float(row.frame / fps)))
+        pairs.append(ClapPair(heard, *contact_between(row.frame, float(fps))))
     return sound_delay(pairs)
 
 

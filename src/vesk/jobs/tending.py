@@ -7,6 +7,7 @@ from dataclasses import dataclass
 from typing import Any
 
 from psycopg import AsyncConnection
+from psycopg.errors import UniqueViolation
 
 STALLED_S = 8.0  # four heartbeats: a busy machine may miss one or two
 MOST_TRIES = 4
@@ -52,9 +53,14 @@ async def _take_up(connection: AsyncConnection[Any]) -> None:
     )
     for number, task, values, attempts in await found.fetchall():
         if attempts + 1 < MOST_TRIES:
-            await connection.execute(
-                "SELECT procrastinate_retry_job_v2(%s, now(), NULL, NULL, NULL)", (number,)
-            )
+            try:
+                async with connection.transaction():
+                    await connection.execute(
+                        "SELECT procrastinate_retry_job_v2(%s, now(), NULL, NULL, NULL)", (number,)
+                    )
+            except UniqueViolation:
+                # The same was asked for again meanwhile, and waits: it is done once.
+                await connection.execute("SELECT procrastinate_finish_job_v1(%s, 'failed', true)", (number,))
             continue
         await connection.execute("SELECT procrastinate_finish_job_v1(%s, 'failed', false)", (number,))
         kind, argument = _BY_TASK.get(task, ("", ""))

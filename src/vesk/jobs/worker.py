@@ -59,8 +59,11 @@ class _Watch:
                 lost = self.worker is not None and await tending.is_lost(connection, self.worker)
             self._seen = time.monotonic()
             self._lost = self._lost + 1 if lost else 0
-        except psycopg.Error as error:
+        except psycopg.OperationalError as error:
             log.warning("the database does not answer: %s", error)
+        except psycopg.Error:
+            self._seen = time.monotonic()  # it answers, and says no: that is ours to mend, and no reason to end
+            log.exception("the queue could not be tended")
         now = time.monotonic()
         stopping = self.worker is not None and self.worker._stop_event.is_set()  # noqa: SLF001 - it tells nobody else
         self._ending = (self._ending or now) if stopping else None

@@ -21,6 +21,7 @@ from vesk.media.facts import PICTURE, Facts
 from vesk.media.peaks import PeaksBuilder
 from vesk.media.sound import Samples, SoundReader
 from vesk.media.wave import write_wave
+from vesk.media.whole import let_go, written_whole
 from vesk.media.working import WorkingChannel
 
 _BLOCK = 1 << 19
@@ -92,7 +93,10 @@ def listen(path: Path, facts: Facts, store: Kept) -> None:
         write_wave(own, blocks, sample_rate=facts.sample_rate, channels=facts.channels)
         own.replace(store.sound)
 
-    listen_to(movie.sound_blocks(path), facts, store, keep=keep)
+    try:
+        listen_to(movie.sound_blocks(path), facts, store, keep=keep)
+    finally:
+        let_go(own)
 
 
 def listen_to(
@@ -133,37 +137,44 @@ def _listen_to(
     store: Kept,
     keep: Callable[[Iterator[NDArray[np.float32]]], None] | None,
 ) -> None:
-    peaks = PeaksBuilder(facts.channels, store.peaks)
-    ears = ChannelEars(facts.sample_rate, facts.channels)
-    used = {n: WorkingChannel(facts.sample_rate, store.work(n), store.features(n)) for n in working_channels(facts)}
-
-    def pass_by() -> Iterator[NDArray[np.float32]]:
-        for block in _blocks_of(_BLOCK, blocks):
-            peaks.add(block)
-            rows = np.ascontiguousarray(block.T)
-            ears.feed(rows)
-            for channel, working in used.items():
-                working.feed(rows[channel])
-            yield block
-
+    given_up: list[Callable[[], None]] = []
     try:
+        peaks = PeaksBuilder(facts.channels, store.peaks)
+        given_up.append(peaks.give_up)
+        ears = ChannelEars(facts.sample_rate, facts.channels)
+        used = {}
+        for n in working_channels(facts):
+            used[n] = WorkingChannel(facts.sample_rate, store.work(n), store.features(n))
+            given_up.append(used[n].give_up)
+
+        def pass_by() -> Iterator[NDArray[np.float32]]:
+            for block in _blocks_of(_BLOCK, blocks):
+                peaks.add(block)
+                rows = np.ascontiguousarray(block.T)
+                ears.feed(rows)
+                for channel, working in used.items():
+                    working.feed(rows[channel])
+                yield block
+
         if keep is not None:
             keep(pass_by())
         else:
             for _ in pass_by():
                 pass
+        told = {channel: working.finish() for channel, working in used.items()}
+        peaks.finish()
     except BaseException:
-        peaks.give_up()
-        for working in used.values():
-            working.give_up()
+        for give_up in given_up:
+            give_up()
         raise
-    units, hums = {}, {}
-    for channel, working in used.items():
-        units[channel], hums[channel] = working.finish()
-    peaks.finish()
-    store.units.write_text(json.dumps(units), encoding="utf-8")
-    store.heard.write_text(json.dumps(ears.finish(hums)), encoding="utf-8")
+    _put(store.units, {channel: unit for channel, (unit, _) in told.items()})
+    _put(store.heard, ears.finish({channel: hum for channel, (_, hum) in told.items()}))
     store.done.touch()
+
+
+def _put(path: Path, values: Any) -> None:
+    with written_whole(path) as part:
+        part.write_text(json.dumps(values), encoding="utf-8")
 
 
 def sound_blocks(path: Path, facts: Facts) -> Iterator[NDArray[np.float32]]:
@@ -232,10 +243,8 @@ def save_frames(path: Path, store: Kept, indices: Sequence[int], *, first: int =
         return
     try:
         (store.folder / "frames").mkdir(parents=True, exist_ok=True)
-        for index, image in movie.frame_images(path, missing, height=height):
-            target = store.frame(first + index)
-            part = target.with_name(f"{target.name}.{os.getpid()}.part")
-            image.save(part, "JPEG", quality=82)
-            part.replace(target)
     except OSError as error:
         raise StorageError(store.folder, error.strerror or str(error)) from error
+    for index, image in movie.frame_images(path, missing, height=height):
+        with written_whole(store.frame(first + index)) as part:
+            image.save(part, "JPEG", quality=82)

@@ -9,10 +9,13 @@ from __future__ import annotations
 import os
 import struct
 from collections.abc import Iterable
+from contextlib import suppress
 from pathlib import Path
 
 import numpy as np
 from numpy.typing import NDArray
+
+from vesk.media.whole import let_go
 
 FIRST_LEVEL, LAST_LEVEL = 5, 17
 _HEAD = struct.Struct("<4sHHI")
@@ -65,8 +68,9 @@ class PeaksBuilder:
 
     def give_up(self) -> None:
         """Leave nothing behind."""
-        self._file.close()
-        self._part.unlink(missing_ok=True)
+        with suppress(OSError):  # closing writes what is still held back
+            self._file.close()
+        let_go(self._part)
 
 
 def _min_max(groups: NDArray[np.float32]) -> NDArray[np.int16]:

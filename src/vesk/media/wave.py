@@ -16,7 +16,8 @@ from typing import BinaryIO
 import numpy as np
 from numpy.typing import NDArray
 
-from vesk.core.errors import MediaError, StorageError
+from vesk.core.errors import MediaError
+from vesk.media.whole import written_whole
 
 _BEXT = struct.Struct("<256s32s32s10s8sIIH64s5h180s")
 _PCM, _FLOAT, _EXTENSIBLE = 1, 3, 0xFFFE
@@ -172,19 +173,10 @@ def write_wave(
     StorageError
         If the disk is full or cannot be written; what was written is taken away again.
     """
-    part = path.with_name(path.name + ".part")
-    try:
-        with part.open("wb") as file:
-            count = _write(file, blocks, sample_rate, channels, bext, ixml, bits)
-            file.flush()
-            os.fsync(file.fileno())
-        part.replace(path)
-    except OSError as error:
-        part.unlink(missing_ok=True)
-        raise StorageError(path, error.strerror or str(error)) from error
-    except BaseException:
-        part.unlink(missing_ok=True)
-        raise
+    with written_whole(path) as part, part.open("wb") as file:
+        count = _write(file, blocks, sample_rate, channels, bext, ixml, bits)
+        file.flush()
+        os.fsync(file.fileno())
     return count
 
 

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import os
+from contextlib import suppress
 from pathlib import Path
 from typing import Any
 
@@ -12,6 +13,7 @@ from numpy.typing import NDArray
 
 from vesk.core.sound.features import BANDS, WORK_RATE, OnsetBuilder
 from vesk.core.sound.levels import hum_share
+from vesk.media.whole import let_go
 
 _PIECE = 1 << 20
 
@@ -44,8 +46,9 @@ class SpilledRows:
 
     def drop(self) -> None:
         """Leave nothing behind."""
-        self._file.close()
-        self._path.unlink(missing_ok=True)
+        with suppress(OSError):  # closing writes what is still held back
+            self._file.close()
+        let_go(self._path)
 
 
 class WorkingChannel:
@@ -76,7 +79,7 @@ class WorkingChannel:
         self._file.close()
         # Scaled to its own peak: a sound 60 dB down keeps its 16 bits.
         unit = max(self._peak, 1e-9) / 32767
-        part = self._sound.with_name(f"{self._sound.name}.{os.getpid()}.part")
+        part = self._own(self._sound)
         out = _mapped(part, np.int16, (self._count,))
         hum = 0.0
         if self._count:
@@ -89,7 +92,7 @@ class WorkingChannel:
         del out
         part.replace(self._sound)
         self._part.unlink()
-        features = self._features.with_name(f"{self._features.name}.{os.getpid()}.part")
+        features = self._own(self._features)
         onsets = _mapped(features, np.float16, (self._onsets.count, BANDS))
         self._onsets.finish(onsets)
         onsets.flush()
@@ -98,8 +101,14 @@ class WorkingChannel:
         features.replace(self._features)
         return unit, hum
 
+    @staticmethod
+    def _own(path: Path) -> Path:
+        return path.with_name(f"{path.name}.{os.getpid()}.part")
+
     def give_up(self) -> None:
         """Leave nothing behind."""
-        self._file.close()
-        self._part.unlink(missing_ok=True)
+        with suppress(OSError):
+            self._file.close()
+        for path in (self._part, self._own(self._sound), self._own(self._features)):
+            let_go(path)
         self._energies.drop()

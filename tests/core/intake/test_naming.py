@@ -14,6 +14,9 @@ from vesk.core.intake.naming import compiled, missing_numbers, read_name
     ("stem", "caught"),
     [
         ("A006_003", {"roll": "A006", "clip": "003"}),
+        ("A001_C001", {"roll": "A001", "clip": "001"}),
+        ("A014_C004_0417QK", {"roll": "A014", "clip": "004"}),
+        ("A014C004_270417", {"roll": "A014", "clip": "004"}),
         ("31A_02", {"scene": "31A", "take": "02"}),
         ("34_01b", {"scene": "34", "take": "01", "part": "b"}),
         ("31A_02_boom", {"scene": "31A", "take": "02", "track": "boom"}),

@@ -90,7 +90,7 @@ def choose_clock(recordings: Sequence[Clocks], day: FrameRate) -> Choice:
     if all(start == 0 for start in headers):
         who = "it starts" if len(headers) == 1 else f"all {len(headers)} start"
         return Choice(NONE, f"{who} at zero: that is a counter, not a clock")
-    if count > 2 and len(set(headers)) == 1:
+    if len(headers) > 2 and len(set(headers)) == 1:
         return Choice(NONE, "all start at the same label: that is no clock")
     some = "" if len(headers) == count else f" of {len(headers)} of {count} recordings"
     return Choice(HEADER, f"timecode in the header{some}; no LTC on a sound channel")

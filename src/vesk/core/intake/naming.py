@@ -21,7 +21,8 @@ TOKENS = {
     "any": r".*?",
 }
 DEFAULT_PATTERNS = (
-    "{roll}_{clip}", "{scene}_{take}{part}", "{scene}_{take}_{track}", "{scene}_{take}-{any}", "{scene}_{take}",
+    "{roll}_{clip}", "{roll}_C{clip}", "{roll}_C{clip}_{any}", "{roll}C{clip}_{any}",
+    "{scene}_{take}{part}", "{scene}_{take}_{track}", "{scene}_{take}-{any}", "{scene}_{take}",
 )  # fmt: skip
 
 

@@ -9,6 +9,7 @@ from numpy.typing import NDArray
 
 from vesk.core.errors import SignalError
 
+OPEN = 0.5  # of a frame: how long an exposure lasts at most, with the shutters in use
 _CELL = 8  # pixels: what moves is judged in squares
 _STILL = 3  # frames that must be still after contact
 _CLOSING = 3  # frames of movement that lead to it
@@ -31,8 +32,33 @@ class Closure:
 
     def contact_s(self, fps: float, first: int = 0) -> tuple[float, float]:
         """Return between which picture times contact happened, when `first` is the index of the first frame given."""
-        at = first + self.frame
-        return (at - 1) / fps, at / fps
+        return contact_between(first + self.frame, fps)
+
+
+def contact_between(frame: int, fps: float) -> tuple[float, float]:
+    """Return between which picture times a contact happened that frame `frame` is the first to show.
+
+    An exposure lasts: it begins with its frame and ends, with the shutters in use, half a frame later at most. A
+    contact while it lasts may be seen on it, blurred, or only on the next.
+
+    Parameters
+    ----------
+    frame : int
+        The first that shows it closed, counted from the picture's first.
+    fps : float
+        Frames a second.
+
+    Returns
+    -------
+    low_s, high_s : float
+        Picture times, seconds: a frame and a half apart.
+
+    Examples
+    --------
+    >>> contact_between(50, 25.0)
+    (1.96, 2.02)
+    """
+    return (frame - 1) / fps, (frame + OPEN) / fps
 
 
 def find_closure(frames: NDArray[np.uint8]) -> Closure | None:
@@ -55,8 +81,8 @@ def find_closure(frames: NDArray[np.uint8]) -> Closure | None:
 
     Notes
     -----
-    A seen clap tells only that contact happened between two exposures: the answer is an interval
-    one frame wide. In squares of eight pixels, movement over the frames before is compared with
+    A seen clap tells only that contact happened between two exposures or while one lasted: the answer is an interval
+    (`contact_between`). In squares of eight pixels, movement over the frames before is compared with
     the movement after; a clapper stands out as many squares that moved and all stop on one frame.
     """
     if frames.ndim != 3:

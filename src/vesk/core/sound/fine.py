@@ -91,6 +91,8 @@ class Crossed:
     hertz : ndarray of float64, shape (bins,)
     heard : ndarray of bool, shape (windows,)
         Whether both sound there.
+    above_s : ndarray of float64, shape (windows,)
+        By how much the place that each window hears lies above the path: they are aligned to that.
     """
 
     cells: Stretch
@@ -99,17 +101,19 @@ class Crossed:
     y: NDArray[np.complex64]
     hertz: NDArray[np.float64]
     heard: NDArray[np.bool_]
+    above_s: NDArray[np.float64]
 
     @property
     def step_hz(self) -> float:
         """Hertz from bin to bin."""
         return float(self.hertz[1] - self.hertz[0])
 
-    def moved(self, path: Path) -> Crossed:
-        """Return them aligned to another path close by."""
-        away = path.offset_at(self.cells.centres_s) - self.path.offset_at(self.cells.centres_s)
+    def moved(self, path: Path, above_s: NDArray[np.float64] | None = None) -> Crossed:
+        """Return them aligned to another path close by, or each to another place above it."""
+        above = self.above_s if above_s is None else above_s
+        away = path.offset_at(self.cells.centres_s) - self.path.offset_at(self.cells.centres_s) + above - self.above_s
         turn = np.exp(1j * np.outer(away, -2 * np.pi * self.hertz).astype(np.float32))
-        return replace(self, path=path, y=self.y * turn)
+        return replace(self, path=path, y=self.y * turn, above_s=above)
 
     def whitened(self) -> NDArray[np.complex64]:
         """Return the cross-spectra, every window divided by its own smoothed magnitudes."""
@@ -132,7 +136,7 @@ def cross(picture: Hearing, sound: Hearing, cells: Stretch, path: Path) -> Cross
     late = late_samples / WORK_RATE
     # The cut lags by `late`: turned back, only what the path does not explain remains.
     turn = path.polarity * np.exp(np.outer(late, 2j * np.pi * hertz[band])).astype(np.complex64)
-    return Crossed(cells, path, x[:, band], y[:, band] * turn, hertz[band], heard)
+    return Crossed(cells, path, x[:, band], y[:, band] * turn, hertz[band], heard, np.zeros(cells.starts.size))
 
 
 @lru_cache(maxsize=2)
@@ -231,13 +235,22 @@ class Fit:
     path : Path
     covariance : ndarray of float64, shape (2 + jumps, 2 + jumps)
         Of level (s), slope (s per s) and steps (s).
+    above_s : tuple of float
+        By how much each place lies above the first, whose level the path's is.
     """
 
     path: Path
     covariance: NDArray[np.float64]
+    above_s: tuple[float, ...] = (0.0,)
 
 
-def fit_together(crossed: Crossed, spectra: NDArray[np.complex64], trust: NDArray[np.float64]) -> Fit:
+def fit_together(
+    crossed: Crossed,
+    spectra: NDArray[np.complex64],
+    trust: NDArray[np.float64],
+    of: NDArray[np.int64],
+    above_s: tuple[float, ...],
+) -> Fit:
     """Fit level, slope and steps to all windows at once: the greatest sum of their weighted correlations.
 
     Parameters
@@ -248,6 +261,10 @@ def fit_together(crossed: Crossed, spectra: NDArray[np.complex64], trust: NDArra
         Its weighted cross-spectra.
     trust : ndarray, shape (windows,)
         Of each window; 0 leaves it out.
+    of : ndarray of int64, shape (windows,)
+        Which place each hears.
+    above_s : tuple of float
+        By how much each place lies above the first: each has a level of its own, slope and steps are common.
 
     Returns
     -------
@@ -270,7 +287,8 @@ def fit_together(crossed: Crossed, spectra: NDArray[np.complex64], trust: NDArra
     know = np.maximum(spectra.real @ omega**2, 0.0) * trusted + 1e-30
     centre = float((at * know).sum() / know.sum())
     path = replace(path, middle_s=centre, level_s=path.level_s + path.slope * (centre - path.middle_s))
-    design = np.stack([np.ones(at.size), at - centre, *(at > when for when, _ in path.jumps)], axis=1)
+    places = [of[used] == number for number in range(1, len(above_s))]
+    design = np.stack([np.ones(at.size), at - centre, *(at > when for when, _ in path.jumps), *places], axis=1)
     step = np.zeros(design.shape[1])
     prior = np.zeros((step.size, step.size))
     score, hessian = np.zeros((used.size, step.size)), np.eye(step.size)
@@ -287,10 +305,12 @@ def fit_together(crossed: Crossed, spectra: NDArray[np.complex64], trust: NDArra
         # Beyond half a period the likelihood is no parabola: no further at once.
         furthest = float(np.abs(design @ change).max())
         step = step + change * min(1.0, _FURTHEST_S / max(furthest, 1e-12))
+    kept = 2 + len(path.jumps)
     path = replace(
         path, level_s=path.level_s + float(step[0]), slope=path.slope + float(step[1]),
-        jumps=tuple((when, old + float(new)) for (when, old), new in zip(path.jumps, step[2:], strict=True)),
+        jumps=tuple((when, old + float(new)) for (when, old), new in zip(path.jumps, step[2:kept], strict=True)),
     )  # fmt: skip
+    above = (0.0, *(old + float(new) for old, new in zip(above_s[1:], step[kept:], strict=True)))
     inverse = np.linalg.inv(hessian + prior)
     degrees = max(1.0, used.size - step.size)
     # Few windows: Student's quantile over the normal one, so that 1.96 errors hold 95 % all the same.
@@ -299,7 +319,7 @@ def fit_together(crossed: Crossed, spectra: NDArray[np.complex64], trust: NDArra
     wider = np.array([_WIDER, _WIDER_RATE, *[_WIDER] * (step.size - 2)])
     covariance *= np.outer(wider, wider)
     covariance[0, 0] += STANDING_S**2
-    return Fit(path, covariance)
+    return Fit(path, covariance[:kept, :kept], above)
 
 
 def _meat(score: NDArray[np.float64], crossed: Crossed, used: NDArray[np.int64]) -> NDArray[np.float64]:

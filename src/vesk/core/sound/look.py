@@ -249,7 +249,7 @@ def look_at(picture: Hearing, sound: Hearing, guess: Candidate, *, tried: int) -
     near = curves.heights[np.arange(column.size)[:, None], column[:, None] + np.arange(-TOLERANCE, TOLERANCE + 1)]
     strongest = np.take_along_axis(near, np.argmax(np.abs(near), axis=1)[:, None], axis=1)[:, 0]
     sign = float((strongest * curves.along(line)).sum())
-    repeat_s, ratio = _repeat(curves, line)
+    repeat_s, ratio = _repeat(curves, line, -1 if sign < 0 else 1)
     along = curves.along(line)
     told = np.abs(strongest[along > SPOKE])
     return Place(
@@ -258,16 +258,16 @@ def look_at(picture: Hearing, sound: Hearing, guess: Candidate, *, tried: int) -
     )  # fmt: skip
 
 
-def _repeat(curves: Curves, line: NDArray[np.float64]) -> tuple[float, float]:
+def _repeat(curves: Curves, line: NDArray[np.float64], polarity: int) -> tuple[float, float]:
     """Find the lag beside the line at which its own windows fit next best: (seconds, share of the strength).
 
-    Only windows that spoke for the line are asked: those that lie elsewhere, after a jump, are no repetition.
+    Only windows that spoke for the line are asked: those that lie elsewhere, after a jump, are no repetition. Heights
+    are stacked, with their sign: a voice's pitch stands high in rank beside its line, and low in height.
     """
     centre = curves.columns(line)
     along = curves.along(line)
     rows = np.flatnonzero(along > SPOKE)
-    total = float(along[rows].sum())
-    if not rows.size or total <= rows.size:
+    if not rows.size or float(along[rows].sum()) <= rows.size:
         return 0.0, 0.0
     below, above = int(centre[rows].min()), int(curves.surprise.shape[1] - 1 - centre[rows].max())
     if below < 0 or above < 0 or below + above < 2 * _BESIDE:
@@ -275,8 +275,14 @@ def _repeat(curves: Curves, line: NDArray[np.float64]) -> tuple[float, float]:
     shifts = np.arange(-below, above + 1)
     stacked = np.zeros(shifts.size)
     for row in rows:
-        stacked += curves.surprise[row, centre[row] - below : centre[row] + above + 1]
-    stacked[np.abs(shifts) <= _BESIDE] = 0
+        # Each window's own peak is within the tolerance of the line: it and what lies beside it count alike.
+        own = polarity * curves.heights[row, centre[row] - below : centre[row] + above + 1]
+        stacked += ndimage.maximum_filter1d(own, 2 * TOLERANCE + 1)
+    stacked /= rows.size
+    top = float(stacked[np.abs(shifts) <= TOLERANCE].max())
+    # What chance alone gives to the greatest of seven heights is no part of either.
+    usual = float(np.median(stacked))
+    stacked[np.abs(shifts) <= _BESIDE] = -np.inf
     other = int(np.argmax(stacked))
-    ratio = float(stacked[other] - rows.size) / (total - rows.size)
+    ratio = (float(stacked[other]) - usual) / max(top - usual, 1e-9)
     return float(shifts[other] * curves.step / WORK_RATE), max(0.0, ratio)

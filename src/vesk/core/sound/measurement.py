@@ -79,6 +79,9 @@ class Line:
     covariance : tuple of tuple of float
         Of (offset at the middle in s, slope in s per s, each jump's step in s); empty when only
         the two standard errors are known, which then are taken as uncorrelated.
+    places : tuple of (float, float)
+        Where people speak from several places: by how much later (seconds) each is heard on the picture than the one
+        that the line follows, and its share of the windows; that one first. Empty where all is heard from one.
     """
 
     middle_s: float
@@ -88,6 +91,7 @@ class Line:
     se_ppm: float
     jumps: tuple[Jump, ...] = ()
     covariance: tuple[tuple[float, ...], ...] = ()
+    places: tuple[tuple[float, float], ...] = ()
 
     def offset_at(self, picture_s: float) -> float:
         """Return the offset (seconds) at a picture time: where it minus sound time lies."""

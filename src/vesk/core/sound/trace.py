@@ -13,6 +13,7 @@ from vesk.core.sound.features import WORK_RATE
 from vesk.core.sound.hearing import Hearing
 from vesk.core.sound.look import Place
 from vesk.core.sound.measurement import Jump, Line, TracePoint
+from vesk.core.sound.places import Places, find_places
 from vesk.core.sound.steps import LEAST_STEP_S, find_steps
 from vesk.core.sound.windows import Stretch, lay_windows
 
@@ -88,10 +89,11 @@ def trace(picture: Hearing, sound: Hearing, place: Place, others: list[Place]) -
 class _Fitted:
     path: fine.Path
     covariance: NDArray[np.float64]
-    away: NDArray[np.float64]
+    away: NDArray[np.float64]  # off the path and the window's place
     heights: NDArray[np.float64]
     agrees: NDArray[np.bool_]
     heard: NDArray[np.bool_]
+    places: Places
 
 
 def _rough(
@@ -118,7 +120,7 @@ def _with_small_steps(
     clear = np.isfinite(fitted.away) & (fitted.heights > 1.5 * _CLEAR)
     if clear.sum() < 2 * _LEAST_AGREEING + 2:
         return fitted.path, found
-    offsets = fitted.path.offset_at(at) + fitted.away
+    offsets = fitted.path.offset_at(at) + fitted.away  # who speaks where is no step
     steps, level, slope = find_steps(at[clear], offsets[clear], [when for when, _ in fitted.path.jumps])
     if len(steps) <= len(found):
         return fitted.path, found
@@ -144,29 +146,48 @@ def _fit(picture: Hearing, sound: Hearing, cells: Stretch, path: fine.Path) -> _
         path = _levelled(crossed, path, whole & crossed.heard)
         crossed = _realigned(picture, sound, crossed, path)
     away, heights = fine.peaks(crossed, crossed.whitened())
-    near = whole & np.isfinite(away) & (heights > _CLEAR) & (np.abs(away) < _ROUGH_S * 2)
-    if near.sum() < _LEAST_AGREEING:
-        return None
-    if not _backed(at[near], path):
+    clear = whole & np.isfinite(away) & (heights > _CLEAR)
+    near = clear & (np.abs(away) < _ROUGH_S * 2)
+    if near.sum() < _LEAST_AGREEING or not _backed(at[near], path):
         return None
     path = _robust(at[near], away[near], path)
     crossed = _realigned(picture, sound, crossed, path)
+    away, heights = fine.peaks(crossed, crossed.whitened())
+    clear = whole & np.isfinite(away) & (heights > _CLEAR)
+    places = find_places(at, away, clear)
+    if len(places.above_s) > 1:
+        path = replace(path, level_s=path.level_s + places.level_s + places.slope * path.middle_s,
+                       slope=path.slope + places.slope)  # fmt: skip
+        crossed = _realigned(picture, sound, crossed, path, places.of_windows_s)
+        away, heights = fine.peaks(crossed, crossed.whitened())
+        near = whole & np.isfinite(away) & (heights > _CLEAR) & (np.abs(away) < _ROUGH_S) & (places.of >= 0)
+        if near.sum() < _LEAST_AGREEING or not _backed(at[near], path):
+            return None
     covariance = np.zeros((2, 2))
-    for turn in range(2):
+    for _ in range(2):
         weighted = fine.weighted(crossed, near)
         away, heights = fine.peaks(crossed, weighted)
         usual = float(np.median(np.abs(away[near & np.isfinite(away)]))) if near.any() else 0.0
-        limit = min(max(6 * 1.4826 * usual, 1e-4), _ROUGH_S)
+        limit = min(max(6 * 1.4826 * usual, 1e-4), _limit_between(places))
         near = whole & crossed.heard & np.isfinite(away) & (np.abs(away) < limit)
+        if len(places.above_s) > 1:
+            near &= places.of >= 0
         if near.sum() < _LEAST_AGREEING or not _backed(at[near], path):
             return None
-        result = fine.fit_together(crossed, weighted, near.astype(float))
-        crossed = _realigned(picture, sound, crossed, result.path)
+        result = fine.fit_together(crossed, weighted, near.astype(float), places.of, places.above_s)
+        before = crossed.path.offset_at(at) + crossed.above_s
+        places = replace(places, above_s=result.above_s)
+        crossed = _realigned(picture, sound, crossed, result.path, places.of_windows_s)
         covariance = result.covariance
-        if turn == 0:
-            path = result.path
-    away = away + path.offset_at(at) - crossed.path.offset_at(at)
-    return _Fitted(crossed.path, covariance, away, heights, near, crossed.heard)
+        away = away + before - crossed.path.offset_at(at) - crossed.above_s
+        path = result.path
+    return _Fitted(crossed.path, covariance, away, heights, near, crossed.heard, places)
+
+
+def _limit_between(places: Places) -> float:
+    """Return how far a window may lie off its place: not as far as the next."""
+    apart = np.diff(np.sort(places.above_s))
+    return min(_ROUGH_S, 0.5 * float(apart.min())) if apart.size else _ROUGH_S
 
 
 def _levelled(crossed: fine.Crossed, path: fine.Path, usable: NDArray[np.bool_]) -> fine.Path:
@@ -188,11 +209,18 @@ def _backed(at: NDArray[np.float64], path: fine.Path) -> bool:
     return all(((at > low) & (at <= high)).sum() >= 2 for low, high in pairwise(edges))
 
 
-def _realigned(picture: Hearing, sound: Hearing, crossed: fine.Crossed, path: fine.Path) -> fine.Crossed:
+def _realigned(
+    picture: Hearing,
+    sound: Hearing,
+    crossed: fine.Crossed,
+    path: fine.Path,
+    above_s: NDArray[np.float64] | None = None,
+) -> fine.Crossed:
     """Align to a path close by: by turning phases where picture and sound seconds are alike, else cut anew."""
+    above = crossed.above_s if above_s is None else above_s
     if abs(path.slope) < _ALIKE:
-        return crossed.moved(path)
-    return fine.cross(picture, sound, crossed.cells, path)
+        return crossed.moved(path, above)
+    return fine.cross(picture, sound, crossed.cells, path).moved(path, above)
 
 
 def _robust(at: NDArray[np.float64], away: NDArray[np.float64], path: fine.Path) -> fine.Path:
@@ -250,14 +278,24 @@ def _result(fitted: _Fitted, cells: Stretch, found_at: list[tuple[float, float, 
         se_ppm=float(errors[1]) * 1e6,
         jumps=jumps,
         covariance=tuple(tuple(float(value) for value in row) for row in covariance),
+        places=_heard_from(fitted),
     )
     at = cells.centres_s
     weight = np.clip((fitted.heights - _CLEAR) / (_WELL - _CLEAR), 0.0, 1.0) ** 2
     shown = np.isfinite(fitted.away) & (weight > 0)
-    offsets = path.offset_at(at) + fitted.away
+    offsets = path.offset_at(at) + fitted.places.of_windows_s + fitted.away
     points = tuple(
         TracePoint(float(at[i]), float(offsets[i]), float(weight[i]), bool(fitted.agrees[i]))
         for i in np.flatnonzero(shown)
     )
     share = float(fitted.agrees.sum() / max(1, int(fitted.heard.sum())))
     return Traced(line, points, share, cells)
+
+
+def _heard_from(fitted: _Fitted) -> tuple[tuple[float, float], ...]:
+    """Return by how much later each place is heard than the line's, and its share of the windows; none for one."""
+    above = fitted.places.above_s
+    if len(above) == 1:
+        return ()
+    own = fitted.places.of[fitted.agrees]
+    return tuple((float(level), float((own == number).mean())) for number, level in enumerate(above))

@@ -1,0 +1,509 @@
+"""Faults, tried on purpose and counted: kills, conflicting posts, damaged files, disks that are full or closed.
+
+Bounded and repeatable: everything random comes from one seed; a run ends by itself. Nothing outside a folder of its
+own is touched, and nothing is asked of another machine than this.
+"""
+
+from __future__ import annotations
+
+import http.client
+import os
+import random
+import re
+import shutil
+import signal
+import subprocess
+import sys
+import tempfile
+import threading
+import time
+from collections import Counter
+from contextlib import suppress
+from dataclasses import dataclass, field
+from datetime import date
+from fractions import Fraction
+from functools import partial
+from pathlib import Path
+from typing import Any
+from urllib.parse import urlencode
+
+import psycopg
+import soundfile
+from conflicts import conflicts, lines
+from sqlmodel import select
+
+from vesk.actions import intake, package
+from vesk.actions.located import Located, hear
+from vesk.actions.report_lines import write_report
+from vesk.core.errors import MediaError, StorageError, VeskError
+from vesk.core.intake.reports import read_table
+from vesk.core.timecode import FrameRate
+from vesk.jobs.tasks import ask_intake
+from vesk.media import cache, checksum, paperwork, probe
+from vesk.media.facts import Facts
+from vesk.media.guarded import guarded
+from vesk.media.sound import SoundReader
+from vesk.media.wave import write_wave
+from vesk.services import cluster, keeping, state
+from vesk.settings import PROJECT, Settings
+from vesk.simulator import scenario, shoot
+from vesk.store import migrate, pairings, progress, turnovers
+from vesk.store.session import open_session
+from vesk.store.tables import CorrectionRow
+
+SEED = 20_270_318
+HANGS_S = 10.0
+
+
+def main(scale: float) -> None:
+    with tempfile.TemporaryDirectory(prefix="vesk-faults-") as folder:
+        home = Path(folder)
+        home.chmod(0o755)
+        media = home / "media"
+        chosen = scenario.load(shoot.SCENARIOS / "lantern_ferry.toml").part(before="11:00:00")
+        shoot.shoot(chosen, media, processes=2)
+        damaged(media, home / "damaged", max(50, round(2000 * scale)))
+        disks(media, home / "disks")
+        posts(home / "posts", max(1, round(5 * scale)))
+        kills(media, home / "kills", max(4, round(28 * scale)))
+
+
+# Damaged files -----------------------------------------------------------------------------------------------------
+
+
+def damaged(media: Path, home: Path, count: int) -> None:
+    """Mutate real files at random and read them by every reader, each as Vesk does."""
+    home.mkdir()
+    rng = random.Random(SEED)  # noqa: S311 - repeatable, not secret
+    seeds = _samples(media, home)
+    told: Counter[str] = Counter()
+    slowest, begun = 0.0, time.monotonic()
+    for n in range(count):
+        source = seeds[n % len(seeds)]
+        path = home / f"mutant{source.suffix}"
+        path.write_bytes(_mutated(source.read_bytes(), rng))
+        for name, work in _readers(path, home / "cache"):
+            at = time.monotonic()
+            try:
+                work()
+                told["read"] += 1
+            except MediaError as error:
+                told["ended its reader" if "ended the process" in error.reason else "told"] += 1
+            except VeskError:
+                told["told"] += 1
+            except Exception as error:  # noqa: BLE001 - what this looks for
+                told["FOREIGN"] += 1
+                print(f"  foreign: {name} of mutant {n} of {source.name}: {error!r}")
+            took = time.monotonic() - at
+            slowest = max(slowest, took)
+            told["HUNG"] += took > HANGS_S
+        shutil.rmtree(home / "cache", ignore_errors=True)
+    print(f"\ndamaged files: {count} mutants of {len(seeds)} files, {time.monotonic() - begun:.0f} s")
+    print("  " + ", ".join(f"{value} {name}" for name, value in sorted(told.items())))
+    print(f"  foreign exceptions {told['FOREIGN']}, hung over {HANGS_S:.0f} s {told['HUNG']}, slowest {slowest:.1f} s")
+
+
+def _samples(media: Path, home: Path) -> list[Path]:
+    movie = min(media.rglob("A006_0*.mov"), key=lambda path: path.stat().st_size)
+    wave = min(media.rglob("3*.wav"), key=lambda path: path.stat().st_size)
+    with SoundReader(wave) as reader:
+        part = reader.read(0, min(reader.frames, 96_000))
+    made = [home / "short.wav", home / "short.flac", home / "short.aiff"]
+    for path in made[1:]:
+        soundfile.write(path, part, 48_000)
+    data = wave.read_bytes()
+    at = data.index(b"data")
+    made[0].write_bytes(data[: at + 8 + 200_000])
+    table = home / "report.csv"
+    table.write_text("file,scene,take,start tc\n31A_01.wav,31A,1,09:00:00:00\n" * 20, encoding="utf-8")
+    return [movie, *made, table]
+
+
+def _mutated(data: bytes, rng: random.Random) -> bytes:
+    out = bytearray(data)
+    head = min(len(out), 8192)
+    for _ in range(rng.choice((1, 3, 20))):
+        kind = rng.randrange(6)
+        at = rng.randrange(head if rng.random() < 0.7 else len(out))
+        if kind == 0:
+            out[at] ^= 1 << rng.randrange(8)
+        elif kind == 1:
+            out[at : at + 4] = rng.choice((b"\xff\xff\xff\xff", b"\0\0\0\0", b"\x7f\xff\xff\xff", b"\0\0\0\1"))
+        elif kind == 2:
+            out[at : at + 64] = rng.randbytes(64)
+        elif kind == 3:
+            del out[at : at + rng.randrange(1, 400)]
+        elif kind == 4:
+            out[at:at] = out[max(0, at - 200) : at]
+        else:
+            del out[rng.randrange(max(1, len(out) // 4), len(out)) :]
+        if not out:
+            return b"x"
+        head = min(len(out), 8192)
+    return bytes(out)
+
+
+def _readers(path: Path, kept: Path) -> list[tuple[str, Any]]:
+    if path.suffix == ".csv":
+        return [("table", lambda: read_table(paperwork.read_text(path)))]
+
+    def facts() -> Facts:
+        return guarded(path, HANGS_S, probe.read_facts, path)
+
+    def listen() -> None:
+        guarded(path, HANGS_S, hear, Located(path, facts(), cache.kept(kept, checksum.whole_hash(path))))
+
+    def frames() -> None:
+        found = facts()
+        if found.frames:
+            place = Located(path, found, cache.kept(kept, checksum.whole_hash(path)))
+            guarded(path, HANGS_S, place.save_frames, [0, found.frames // 2])
+
+    return [("facts", facts), ("sound", listen), *([("frames", frames)] if path.suffix == ".mov" else [])]
+
+
+# Disks -------------------------------------------------------------------------------------------------------------
+
+
+def disks(media: Path, home: Path) -> None:
+    """Let every writer meet a disk that is full, or closed, in the middle; then give it room, and look again."""
+    home.mkdir()
+    print("\ndisks, by writer: sentence, nothing half-written that looks whole, whole once there is room")
+    tried, wrong = 0, 0
+    for name, work in _writers(media).items():
+        for kind in ("full", "read-only"):
+            disk = home / f"{name.replace(' ', '-')}-{kind}"
+            disk.mkdir()
+            small = ["mount", "-t", "tmpfs", "-o", "size=64k,mode=755", "tmpfs", str(disk)]
+            mounted = subprocess.run(small, capture_output=True, check=False)
+            if mounted.returncode:
+                print("  not tried: this place lets nobody mount a small disk")
+                return
+            try:
+                said = _on(disk, kind, work)
+            finally:
+                subprocess.run(["umount", "-l", str(disk)], check=False)
+            tried += 1
+            wrong += said != "holds"
+            if said != "holds":
+                print(f"  {name}, {kind}: {said}")
+    print(f"  {tried} tried, {tried - wrong} held, {wrong} did not")
+
+
+def _on(disk: Path, kind: str, work: Any) -> str:
+    if kind == "read-only":
+        subprocess.run(["mount", "-o", "remount,ro", str(disk)], check=True)
+    wrong = _met(disk, work)
+    subprocess.run(["mount", "-o", "remount,rw,size=200m", str(disk)], check=True)
+    if wrong:
+        return wrong
+    try:
+        work(disk)
+    except Exception as error:  # noqa: BLE001 - what this looks for
+        return f"does not go on: {error!r}"
+    return "holds"
+
+
+def _met(disk: Path, work: Any) -> str:
+    """Let a writer meet the disk; returns what is wrong with what it then says and leaves."""
+    try:
+        work(disk)
+    except StorageError as error:
+        left = [path for path in disk.rglob("*") if path.is_file() and str(os.getpid()) in path.name]
+        return f"left {left} behind" if left else "" if "free space" in str(error) else f"said {error}"
+    except VeskError as error:
+        return f"blamed a file: {error}"
+    except Exception as error:  # noqa: BLE001 - what this looks for
+        return f"foreign: {error!r}"
+    return "said nothing"
+
+
+def _writers(media: Path) -> dict[str, Any]:
+    wave = next(media.rglob("31A_01.wav"))
+    movie = next(media.rglob("A006_001.mov"))
+
+    def listen(path: Path, disk: Path) -> None:
+        facts = probe.read_facts(path)
+        cache.listen(path, facts, cache.kept(disk / "cache", checksum.whole_hash(path)))
+
+    def frames(disk: Path) -> None:
+        cache.save_frames(movie, cache.kept(disk / "cache", checksum.whole_hash(movie)), list(range(40)), height=480)
+
+    def sound(disk: Path) -> None:
+        with SoundReader(wave) as reader:
+            blocks = cache.blocks_of(reader)
+            write_wave(disk / "x.wav", blocks, sample_rate=48_000, channels=reader.channels)
+
+    def report(disk: Path) -> None:
+        write_report(disk / "report.csv", [{"scene": "x" * 400, "picture": f"{n}.mov"} for n in range(2000)])
+
+    return {
+        "listening to a sound": partial(listen, wave), "listening to a movie": partial(listen, movie),
+        "frames": frames, "a delivered sound": sound, "a report": report,
+    }  # fmt: skip
+
+
+# Posts -------------------------------------------------------------------------------------------------------------
+
+
+def posts(home: Path, rounds: int) -> None:
+    """Let eight people conflict over every kind of change."""
+    own, _ = cluster.have(home)
+    cluster.start(own)
+    try:
+        cluster.ensure_database(own)
+        (home / "media").mkdir()
+        settings = Settings(own.url(), home, (home / "media",), person="somebody")
+        migrate.to_head(settings.sqlalchemy_url)
+        told = conflicts(settings, people=8, rounds=rounds)
+    finally:
+        cluster.stop(own)
+    print("\nconflicting posts, eight people at once on what all of them saw")
+    for line in lines(told):
+        print(f"  {line}")
+
+
+# Kills -------------------------------------------------------------------------------------------------------------
+
+
+@dataclass
+class Poster:
+    """Somebody who slips pairings over the pages all the while, and remembers what was accepted."""
+
+    address: str
+    token: str = ""
+    cookie: str = ""
+    accepted: list[tuple[int, Fraction]] = field(default_factory=list)
+    statuses: Counter[str] = field(default_factory=Counter)
+
+    def ask(self, method: str, path: str, form: dict[str, str] | None = None) -> tuple[int, str]:
+        """Ask for a page; 0 where nobody answers."""
+        link = http.client.HTTPConnection(self.address, timeout=30)
+        head = {"Cookie": self.cookie, "X-CSRFToken": self.token, "Content-Type": "application/x-www-form-urlencoded"}
+        try:
+            link.request(method, path, urlencode(form or {}), head)
+            answer = link.getresponse()
+            text = answer.read().decode("utf-8", "replace")
+        except (OSError, http.client.HTTPException):
+            return 0, ""
+        finally:
+            link.close()
+        for name, value in answer.getheaders():
+            if name == "Set-Cookie" and value.startswith("session="):
+                self.cookie = value.split(";")[0]
+        if (found := re.search(r'X-CSRFToken": "([^"]+)"', text)) is not None:
+            self.token = found[1]
+        return answer.status, text
+
+    def slip(self, number: int, rng: random.Random) -> None:
+        """Read a pairing's page and slip it by a figure of one's own."""
+        status, text = self.ask("GET", f"/bench/{number}")
+        version = re.search(r'name="version" value="(\d+)"', text)
+        if status != 200 or version is None:
+            self.statuses[f"page {status}"] += 1
+            return
+        slip = Fraction(rng.randrange(-40_000, 40_000), 1000)
+        form = {"version": version[1], "slip_frames": f"{float(slip):.3f}", "ppm": "0"}
+        status, _ = self.ask("POST", f"/bench/{number}/own", form)
+        self.statuses[str(status)] += 1
+        if status == 200:
+            self.accepted.append((number, slip / 25))
+
+
+def kills(media: Path, home: Path, count: int) -> None:
+    """Kill whatever runs at random moments of every kind of work while edits are posted; then look what is there."""
+    home.mkdir()
+    rng = random.Random(SEED)  # noqa: S311 - repeatable, not secret
+    served = _Served(media, home)
+    try:
+        served.start()
+        settings = served.name_day()
+        _work_ends(settings, 240)
+        numbers = _numbers(settings)
+        poster = Poster(served.address)
+        stop = threading.Event()
+
+        def edit() -> None:
+            mine = random.Random(SEED + 1)  # noqa: S311 - repeatable, not secret
+            while not stop.is_set():
+                poster.address = served.address
+                poster.slip(mine.choice(numbers), mine)
+                time.sleep(0.03)
+
+        thread = threading.Thread(target=edit)
+        thread.start()
+        victims: Counter[str] = Counter()
+        for n in range(count):
+            served.ask_for_work(n)
+            time.sleep(rng.uniform(0.2, 4.0))
+            victim = ("worker-1", "worker-2", "web", "database", "supervisor")[n % 5]
+            victims[victim] += served.kill(victim)
+            time.sleep(rng.uniform(0.5, 2.0))
+        stop.set()
+        thread.join(60)
+        served.up(60)
+        open_ = _work_ends(served.settings(), 300)
+        _report_kills(served.settings(), poster, victims, open_)
+    finally:
+        served.end()
+
+
+class _Served:
+    """A whole Vesk of its own, as a person starts it."""
+
+    def __init__(self, media: Path, home: Path) -> None:
+        self.media, self.var = media, home / "var"
+        self.process: subprocess.Popen[bytes] | None = None
+        self.log = (home / "serve.log").open("ab")
+
+    @property
+    def address(self) -> str:
+        """Where it answers; what it was while it starts again."""
+        told = re.search(r"//([^/]+)/", state.read(self.var).get("address", ""))
+        return told[1] if told else "127.0.0.1:1"
+
+    def start(self) -> None:
+        """Start it and wait until it answers."""
+        environment = {**os.environ, "VESK_VAR": str(self.var), "PYTHONPATH": str(PROJECT / "src")}
+        self.process = subprocess.Popen(
+            [sys.executable, "-m", "vesk", "serve", "--media", str(self.media), "--workers", "2"], cwd=PROJECT,
+            env=environment, stdout=self.log, stderr=self.log,
+        )  # fmt: skip
+        self.up(90)
+
+    def up(self, seconds: float) -> None:
+        """Wait until pages answer."""
+        deadline = time.monotonic() + seconds
+        while time.monotonic() < deadline:
+            if self.process is not None and self.process.poll() is not None:
+                self.start()
+                return
+            if Poster(self.address).ask("GET", "/new")[0] == 200:
+                return
+            time.sleep(0.3)
+        raise RuntimeError(f"Vesk does not answer after {seconds:.0f} s")
+
+    def settings(self) -> Settings:
+        """Return settings that reach its database."""
+        deadline = time.monotonic() + 60
+        while time.monotonic() < deadline:
+            with suppress(VeskError, psycopg.Error):
+                own = keeping.Cluster(keeping.found_at(self.var) or self.var)
+                settings = Settings(own.url(), self.var, (self.media,), person="somebody")
+                with psycopg.connect(settings.database_url):
+                    return settings
+            time.sleep(0.3)
+        raise RuntimeError("the database does not come back")
+
+    def name_day(self) -> Settings:
+        """Name the day and have it taken in."""
+        settings = self.settings()
+        with open_session(settings.sqlalchemy_url) as session:
+            day = intake.name_day(
+                session, settings, production="The Lantern Ferry", number=6, shot_on=date(2027, 3, 18),
+                rate=FrameRate.parse("25"), folder=str(self.media),
+            )  # fmt: skip
+            ask_intake(session, day.id or 0)
+            session.commit()
+        return settings
+
+    def ask_for_work(self, n: int) -> None:
+        """Ask for one kind of work after the other, over the pages."""
+        asked = ("/days/1/intake", "/days/1/turnover", "/bench/1/measure", "/days/1/intake")[n % 4]
+        with suppress(RuntimeError):
+            self.up(60)
+        poster = Poster(self.address)
+        status, text = poster.ask("GET", "/bench/1" if "bench" in asked else asked)
+        version = re.search(r'name="version" value="(\d+)"', text)
+        if status == 200 and n % 4 == 1:
+            # Something has to be checked for a turnover to be made.
+            _, bench = poster.ask("GET", f"/bench/{1 + n % 3}")
+            own = re.search(r'name="version" value="(\d+)"', bench)
+            poster.ask("POST", f"/bench/{1 + n % 3}/check", {"version": own[1] if own else "0"})
+        if n % 4 == 3:
+            # So that there is something to listen to: what was computed is gone.
+            for folder in (self.var / "cache").glob("w*"):
+                shutil.rmtree(folder, ignore_errors=True)
+        poster.ask("POST", asked, {"version": version[1] if version else "0"})
+
+    def kill(self, victim: str) -> int:
+        """End one of its processes as a power cut would; returns whether there was one."""
+        values = state.read(self.var)
+        pid: int | None = values.get("children", {}).get(victim)
+        if victim == "supervisor":
+            pid = self.process.pid if self.process else None
+        elif victim == "database":
+            with suppress(OSError, ValueError, IndexError):
+                data = keeping.found_at(self.var) or self.var
+                pid = int((data / "postmaster.pid").read_text(encoding="utf-8").splitlines()[0])
+        if not pid:
+            return 0
+        with suppress(ProcessLookupError):
+            os.kill(pid, signal.SIGKILL)
+        if victim == "supervisor" and self.process is not None:
+            self.process.wait()
+            time.sleep(1)
+            self.start()
+        return 1
+
+    def end(self) -> None:
+        """End it in peace."""
+        if self.process is not None and self.process.poll() is None:
+            self.process.terminate()
+            try:
+                self.process.wait(30)
+            except subprocess.TimeoutExpired:
+                self.process.kill()
+        data = keeping.found_at(self.var)
+        if data is not None:
+            cluster.stop(keeping.Cluster(data))
+        self.log.close()
+
+
+def _numbers(settings: Settings) -> list[int]:
+    with open_session(settings.sqlalchemy_url) as session:
+        return [row.id or 0 for row in pairings.of_day(session, 1)]
+
+
+def _work_ends(settings: Settings, seconds: float) -> list[str]:
+    """Wait until no work is open; returns what still is."""
+    deadline = time.monotonic() + seconds
+    left: list[str] = ["not looked yet"]
+    while left and time.monotonic() < deadline:
+        with suppress(Exception), open_session(settings.sqlalchemy_url) as session:
+            left = [f"{row.what} ({row.state})" for row in progress.of_day(session, 1) if row.state in progress.OPEN]
+            left += [f"turnover {row.id} ({row.state})" for row in turnovers.of_day(session, 1)
+                     if row.state in {"waiting", "running"}]  # fmt: skip
+        time.sleep(0.5)
+    return left
+
+
+def _report_kills(settings: Settings, poster: Poster, victims: Counter[str], open_: list[str]) -> None:
+    with open_session(settings.sqlalchemy_url) as session:
+        rows = session.exec(select(CorrectionRow)).all()
+        kept = Counter((row.pairing_id, row.slip) for row in rows if row.origin == "own")
+        lost = Counter(poster.accepted) - kept
+        doubled = session.connection().exec_driver_sql(
+            "SELECT count(*) FROM (SELECT picture_id, sound_id FROM pairing GROUP BY 1, 2 HAVING count(*) > 1) AS twice"
+        ).scalar()  # fmt: skip
+        failed = [f"{row.what}: {row.problem}" for row in progress.of_day(session, 1) if row.state == "failed"]
+        made, half = 0, 0
+        for row in turnovers.of_day(session, 1):
+            folder = Path(row.folder)
+            made += row.state == "done"
+            listed = {one.name for one in turnovers.deliveries(session, row.id or 0) if one.name} | {"report.csv"}
+            whole = folder.exists() and {path.name for path in folder.iterdir()} == listed
+            half += folder.exists() != (row.state == "done") or (row.state == "done" and not whole)
+            half += row.state == "done" and package.UNFINISHED in str(package.place_of(row))
+    print(f"\nkills: {sum(victims.values())} ({', '.join(f'{n} {name}' for name, n in sorted(victims.items()))})")
+    print(f"  edits posted beside: {sum(poster.statuses.values())}: {dict(sorted(poster.statuses.items()))}")
+    there = len(poster.accepted) - lost.total()
+    print(f"  accepted {len(poster.accepted)}, there afterwards {there}, lost {lost.total()}")
+    print(f"  pairings doubled {doubled}; work stuck {len(open_)} {open_[:3]}; work told as failed {len(failed)}")
+    for sentence in failed[:4]:
+        print(f"    {sentence}")
+    print(f"  turnovers done {made}, half made that look finished {half}")
+
+
+if __name__ == "__main__":
+    main(float(sys.argv[1]) if len(sys.argv) > 1 else 1.0)
