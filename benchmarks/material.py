@@ -165,7 +165,8 @@ def conversation(
     while at < seconds + MARGIN:
         until = at + float(rng.uniform(*turn_s)) * (4 if together and who == 0 else 1)
         turns.append((at, until, who))
-        at, who = until + float(rng.uniform(0.0, 0.3)), (who + int(rng.integers(1, max(2, len(places_s))))) % len(places_s)
+        at = until + float(rng.uniform(0.0, 0.3))
+        who = (who + int(rng.integers(1, max(2, len(places_s))))) % len(places_s)
     scratch, sound_world = np.zeros(count, np.float32), np.zeros(count, np.float32)
     fade = np.hanning(320).astype(np.float32)
     for number, place in enumerate(places_s):

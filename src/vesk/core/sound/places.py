@@ -6,6 +6,7 @@ place, and one slope for all, it is neither.
 
 from __future__ import annotations
 
+from collections.abc import Sequence
 from dataclasses import dataclass
 
 import numpy as np
@@ -38,12 +39,15 @@ class Places:
         Which place each window hears; -1 where none can be told.
     level_s, slope : float
         What to add to the path's level and slope.
+    criterion : float
+        By which solutions are compared: less is better.
     """
 
     above_s: tuple[float, ...]
     of: NDArray[np.int64]
     level_s: float
     slope: float
+    criterion: float = np.inf
 
     @property
     def of_windows_s(self) -> NDArray[np.float64]:
@@ -109,8 +113,34 @@ def find_places(at_s: NDArray[np.float64], away_s: NDArray[np.float64], clear: N
     levels = best.levels[order]
     return Places(
         tuple(float(level - levels[0]) for level in levels), of,
-        float(levels[0] - best.slope * at.mean()), float(best.slope),
+        float(levels[0] - best.slope * at.mean()), float(best.slope), best.criterion,
     )  # fmt: skip
+
+
+def find_with_steps(
+    at_s: NDArray[np.float64], away_s: NDArray[np.float64], clear: NDArray[np.bool_], jumps_at_s: Sequence[float]
+) -> tuple[Places, tuple[float, ...]]:
+    """Find the places, and what to add to each jump's step.
+
+    Who spoke beside a jump leaves its step uncertain by the distances between the places: of the steps so related,
+    those count with which the windows before and after hear the same places.
+
+    Returns
+    -------
+    places : Places
+    more_s : tuple of float
+        One for each jump, seconds.
+    """
+    best, more = find_places(at_s, away_s, clear), np.zeros(len(jumps_at_s))
+    for number, when in enumerate(jumps_at_s):
+        apart = {b - a for a in best.above_s for b in best.above_s if a != b}
+        for step in sorted(apart, key=abs):
+            tried = away_s - np.where(at_s > when, step, 0.0)
+            found = find_places(at_s, tried, clear)
+            if found.criterion < best.criterion - _GAIN:
+                best, away_s, more[number] = found, tried, more[number] + step
+                break
+    return best, tuple(float(value) for value in more)
 
 
 def _slant(x: NDArray[np.float64], away: NDArray[np.float64]) -> float:

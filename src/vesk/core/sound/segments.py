@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 
 import numpy as np
 from numpy.typing import NDArray
@@ -22,6 +22,7 @@ SWITCH_NATS = 12.0  # evidence that a change of line must bring
 ACCEPT_LOG10 = -6.0  # a new level must not be chance
 _ALIKE_PPM = 700.0
 _FINE_S = 0.25
+MARGIN_S = 3.0  # beyond the windows that tell: one of them may have heard somebody else
 _SEARCHED_S = 4.0  # a stretch this long can be searched for by its onsets
 
 
@@ -168,7 +169,14 @@ def changes(levels: list[Level], path: NDArray[np.int64], at_s: NDArray[np.float
 
 
 def place_jump(
-    picture: Hearing, sound: Hearing, path: Path, step_s: float, before_s: float, after_s: float
+    picture: Hearing,
+    sound: Hearing,
+    path: Path,
+    step_s: float,
+    before_s: float,
+    after_s: float,
+    *,
+    above_s: tuple[float, ...] = (0.0,),
 ) -> tuple[float, float, float]:
     """Say where a jump happened: the likeliest moment, and between which it lies with 95 %.
 
@@ -181,6 +189,9 @@ def place_jump(
         By how much the offset grows.
     before_s, after_s : float
         The middles of the last window that fits before and of the first that fits after.
+    above_s : tuple of float
+        By how much the places that people speak from lie above the path: whoever speaks there tells the moment, and
+        sound that is laid 110 µs off turns 2.3 kHz by a right angle.
 
     Returns
     -------
@@ -198,14 +209,14 @@ def place_jump(
     while after_s - before_s > 6.0:
         middle = (before_s + after_s) / 2
         probes = np.linspace(middle - 1.5, middle + 1.5, 7)
-        told = sum(_prefers(picture, sound, path, step_s, float(at), length) for at in probes)
+        told = sum(_prefers(picture, sound, path, step_s, float(at), length, above_s) for at in probes)
         if abs(told) < 2.0:
             break
         before_s, after_s = (middle - 1.5, after_s) if told > 0 else (before_s, middle + 1.5)
-    margin = 1.0
+    margin = MARGIN_S
     start = int((before_s - margin) * WORK_RATE)
     count = int((after_s - before_s + 2 * margin + abs(step_s)) * WORK_RATE)
-    first, second = _products(picture, sound, path, step_s, start, count)
+    first, second = _products(picture, sound, path, step_s, start, count, above_s)
     edge = int(margin * WORK_RATE)
     scale = _scale(first[:edge], second[-edge:])
     # Before it the one line holds; the other from where the sound goes on: a step later.
@@ -222,9 +233,24 @@ def place_jump(
 
 
 def _products(
+    picture: Hearing,
+    sound: Hearing,
+    path: Path,
+    step_s: float,
+    start: int,
+    count: int,
+    above_s: tuple[float, ...],
+) -> tuple[NDArray[np.float64], NDArray[np.float64]]:
+    """Return, sample by sample, how picture and sound agree along the line before and after, whoever speaks."""
+    each = [_products_at(picture, sound, replace(path, level_s=path.level_s + above), step_s, start, count)
+            for above in above_s]  # fmt: skip
+    first, second = (np.sum([one[side] for one in each], axis=0) for side in (0, 1))
+    return first, second
+
+
+def _products_at(
     picture: Hearing, sound: Hearing, path: Path, step_s: float, start: int, count: int
 ) -> tuple[NDArray[np.float64], NDArray[np.float64]]:
-    """Return, sample by sample, how picture and sound agree along the line before and along the line after."""
     base = Path(path.middle_s, path.level_s, path.slope)
     size = fft.next_fast_len(count, real=True)
     own = fft.rfft(picture.window(start, count), size)
@@ -263,9 +289,17 @@ def _scale(before: NDArray[np.float64], after: NDArray[np.float64]) -> float:
     return r / (1 - r * r) * 0.5  # neighbouring samples of a band two thirds wide repeat each other
 
 
-def _prefers(picture: Hearing, sound: Hearing, path: Path, step_s: float, at_s: float, length: int) -> float:
+def _prefers(
+    picture: Hearing,
+    sound: Hearing,
+    path: Path,
+    step_s: float,
+    at_s: float,
+    length: int,
+    above_s: tuple[float, ...],
+) -> float:
     """Return which line holds around a moment: positive for the one before the jump, in units of chance."""
-    first, second = _products(picture, sound, path, step_s, int(at_s * WORK_RATE) - length // 2, length)
+    first, second = _products(picture, sound, path, step_s, int(at_s * WORK_RATE) - length // 2, length, above_s)
     difference = first - second
     pooled = signal.decimate(difference, 10, ftype="fir") if difference.size > 100 else difference
     spread = float(pooled.std()) or 1.0

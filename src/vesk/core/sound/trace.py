@@ -13,7 +13,7 @@ from vesk.core.sound.features import WORK_RATE
 from vesk.core.sound.hearing import Hearing
 from vesk.core.sound.look import Place
 from vesk.core.sound.measurement import Jump, Line, TracePoint
-from vesk.core.sound.places import Places, find_places
+from vesk.core.sound.places import Places, find_with_steps
 from vesk.core.sound.steps import LEAST_STEP_S, find_steps
 from vesk.core.sound.windows import Stretch, lay_windows
 
@@ -67,7 +67,7 @@ def trace(picture: Hearing, sound: Hearing, place: Place, others: list[Place]) -
         if again is not None:
             fitted, found = again, more
     if found:
-        placed = _placed(picture, sound, fitted.path, found)
+        placed = _placed(picture, sound, fitted, found)
         fitted = _fit(picture, sound, cells, replace(fitted.path, jumps=tuple((at, step) for at, step, *_ in placed)))
         if fitted is None:
             return None
@@ -154,10 +154,13 @@ def _fit(picture: Hearing, sound: Hearing, cells: Stretch, path: fine.Path) -> _
     crossed = _realigned(picture, sound, crossed, path)
     away, heights = fine.peaks(crossed, crossed.whitened())
     clear = whole & np.isfinite(away) & (heights > _CLEAR)
-    places = find_places(at, away, clear)
-    if len(places.above_s) > 1:
-        path = replace(path, level_s=path.level_s + places.level_s + places.slope * path.middle_s,
-                       slope=path.slope + places.slope)  # fmt: skip
+    places, more = find_with_steps(at, away, clear, [when for when, _ in path.jumps])
+    if len(places.above_s) > 1 or any(more):
+        path = replace(
+            path, level_s=path.level_s + places.level_s + places.slope * path.middle_s,
+            slope=path.slope + places.slope,
+            jumps=tuple((when, step + new) for (when, step), new in zip(path.jumps, more, strict=True)),
+        )  # fmt: skip
         crossed = _realigned(picture, sound, crossed, path, places.of_windows_s)
         away, heights = fine.peaks(crossed, crossed.whitened())
         near = whole & np.isfinite(away) & (heights > _CLEAR) & (np.abs(away) < _ROUGH_S) & (places.of >= 0)
@@ -242,14 +245,17 @@ def _robust(at: NDArray[np.float64], away: NDArray[np.float64], path: fine.Path)
 
 
 def _placed(
-    picture: Hearing, sound: Hearing, path: fine.Path, found: list[segments.Change]
+    picture: Hearing, sound: Hearing, fitted: _Fitted, found: list[segments.Change]
 ) -> list[tuple[float, float, float, float]]:
     """Say of every jump where it is: (at, step, low, high)."""
     placed = []
+    path, above = fitted.path, fitted.places.above_s
     level = path.level_s
     for change, (_, step) in zip(found, path.jumps, strict=True):
         before = replace(path, level_s=level, jumps=())
-        at, low, high = segments.place_jump(picture, sound, before, step, change.before_s, change.after_s)
+        at, low, high = segments.place_jump(
+            picture, sound, before, step, change.before_s, change.after_s, above_s=above
+        )
         placed.append((at, step, low, high))
         level += step
     return placed
