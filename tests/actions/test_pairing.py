@@ -19,7 +19,7 @@ def test_a_day_is_paired_once_by_two_at_a_time(db, settings):
     def again():
         with open_session(settings.sqlalchemy_url) as other:
             own = other.get(Day, day.id)
-            done.append(pairing.pair_day(other, settings, own))
+            done.append(pairing.pair_day(other, own))
             day_joined.join_day(other, settings, own)
             other.commit()
 

@@ -39,7 +39,7 @@ def test_the_clap_is_proposed_on_its_frame_and_bounds_the_error(db, day, ferry):
     assert "proposed" in evidence["strike"].says
     bound = now.error_by_claps(confirmed=False)
     assert bound.low_s - 0.001 <= now.errors.head_s <= bound.high_s + 0.001
-    assert bound.high_s - bound.low_s <= 0.0401
+    assert bound.high_s - bound.low_s <= 0.0601  # a frame, and an exposure that lasts half of one
     assert now.setting.seen_s is None  # nobody confirmed it
 
 
@@ -54,7 +54,7 @@ def test_confirmed_claps_give_the_cameras_internal_delay(db, settings, day):
     assert (found.agreeing, found.claps) == (2, 2)
     assert found.low_s <= 0.0005  # its sound is in place, within what two claps can tell
     assert found.high_s >= -0.0005
-    assert found.high_s - found.low_s < 0.04
+    assert found.high_s - found.low_s < 0.06
     assert take(db, day).setting.seen_s is not None
     assert take(db, day).verdict.cause == "sub-frame slip"
     striking.take_delay(db, settings, source.id, version=source.version)
@@ -87,8 +87,9 @@ def test_a_camera_whose_sound_is_a_frame_early_is_told_from_an_offset(db, settin
     assert now.verdict.cause == "camera's internal sound delay"
     striking.take_delay(db, settings, now.picture_source.id, version=1)
     (now,) = standing.of_day(db, named)
-    assert now.picture_source.delay_us == pytest.approx(-40_000, abs=21_000)  # one clap: good to half a frame
-    assert abs(now.errors.head_s) < 0.022
+    # One clap: good to three quarters of a frame, either way.
+    assert now.picture_source.delay_us == pytest.approx(-40_000, abs=31_000)
+    assert abs(now.errors.head_s) < 0.032
 
 
 def test_decisions_stay_are_refused_when_stale_and_survive_a_new_search(db, settings, day):

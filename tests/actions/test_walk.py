@@ -202,4 +202,4 @@ def test_claps_heard_and_seen_agree_with_the_shoot(ferry, cache):
     assert found["seen"][0]["frame"] == told["clap_frame"]
     # Two metres away and 0.31 frame late: it hears what it sees within the interval of one clap.
     assert found["sound_delay"]["low_s"] <= 0.0058 <= found["sound_delay"]["high_s"]
-    assert found["sound_delay"]["high_s"] - found["sound_delay"]["low_s"] == pytest.approx(0.04)
+    assert found["sound_delay"]["high_s"] - found["sound_delay"]["low_s"] == pytest.approx(0.06)

@@ -26,7 +26,8 @@ def crossed(picture: np.ndarray, sound: np.ndarray, path: fine.Path, *, noise: f
 def fitted(spectra: fine.Crossed, trust: np.ndarray | None = None) -> fine.Fit:
     whole = np.ones(spectra.cells.starts.size)
     chosen = whole > 0
-    return fine.fit_together(spectra, fine.weighted(spectra, chosen), whole if trust is None else trust)
+    of = np.zeros(whole.size, np.int64)
+    return fine.fit_together(spectra, fine.weighted(spectra, chosen), whole if trust is None else trust, of, (0.0,))
 
 
 @pytest.mark.parametrize("samples", [0.37, -0.21, 0.49])

@@ -4,10 +4,11 @@ import numpy as np
 import pytest
 from sound_material import babble, delayed, hearing, with_knocks
 
-from vesk.core.sound.by_strikes import match_by_strikes
+from vesk.core.sound.by_strikes import match_by_strikes, speak_apart
 from vesk.core.sound.by_waveform import search_by_waveform
 from vesk.core.sound.coarse import Candidate, correlate, distinct, prepare, search, transform
 from vesk.core.sound.features import FEATURE_RATE, WORK_RATE, OnsetBuilder, onset_features
+from vesk.core.sound.measure import measure
 
 
 @pytest.fixture(scope="module")
@@ -87,3 +88,33 @@ def test_claps_tell_offset_polarity_and_their_own_doubt():
     assert [round(when, 2) for when, _ in found.claps] == at
     assert found.log10_false_alarm < -8
     assert match_by_strikes(picture, hearing(0.0005 * np.random.default_rng(1).normal(size=WORK_RATE * 5))) is None
+
+
+def test_one_sound_alike_is_no_match_where_both_also_speak_and_say_different_things():
+    """An effect that two takes share bit for bit, and talk beside it that only one of them holds each."""
+    quiet = [with_knocks(14, [at], [7], seed) for at, seed in ((3.0, 1), (5.0, 2))]
+    alone = match_by_strikes(hearing(quiet[0]), hearing(quiet[1]))
+    assert alone is not None
+    assert alone.log10_false_alarm < -6
+    assert not speak_apart(hearing(quiet[0]), hearing(quiet[1]), alone)
+    talking = []
+    for take, (sound, seed) in enumerate(zip(quiet, (61, 62), strict=True)):
+        voice = 0.05 * babble(8, seed)
+        sound = sound.copy()  # noqa: PLW2901 - the same take, with talk
+        sound[(5 + take) * WORK_RATE :][: voice.size] += voice
+        talking.append(hearing(sound))
+    found = match_by_strikes(*talking)
+    assert found is not None
+    assert speak_apart(*talking, found)
+    assert measure(*talking).decision != "matched"
+
+
+def test_what_rings_on_is_no_clap():
+    """A syllable that falls for 400 ms is alike in two takes of the same lines; sticks are gone in a fifth of that."""
+    ring = np.random.default_rng(4).normal(size=WORK_RATE) * np.exp(-np.arange(WORK_RATE) / (0.174 * WORK_RATE)) * 0.3
+    takes = []
+    for at, seed in ((3.0, 5), (4.2, 6)):
+        sound = 0.0005 * np.random.default_rng(seed).normal(size=WORK_RATE * 10)
+        sound[int(at * WORK_RATE) :][: ring.size] += ring
+        takes.append(hearing(sound))
+    assert match_by_strikes(*takes) is None

@@ -2,6 +2,7 @@
 
 import asyncio
 import shutil
+from concurrent.futures import ThreadPoolExecutor
 from types import SimpleNamespace
 
 import psycopg
@@ -27,7 +28,13 @@ def tend(settings):
         async with await psycopg.AsyncConnection.connect(settings.database_url) as connection:
             await tending.tend(connection)
 
-    asyncio.run(once())
+    alone(once())
+
+
+def alone(work):
+    """Run a coroutine in a thread of its own: the browser's tests leave a loop in this one."""
+    with ThreadPoolExecutor(1) as thread:
+        thread.submit(asyncio.run, work).result()
 
 
 def jobs(settings, statement, *values):
@@ -146,7 +153,7 @@ def test_a_worker_that_the_queue_forgot_ends_itself(settings, database, monkeypa
     watch = _Watch()
     still = SimpleNamespace(is_set=lambda: False)
     watch.worker = SimpleNamespace(worker_id=4711, _running_jobs={}, _stop_event=still)
-    asyncio.run(watch.look(settings))
+    alone(watch.look(settings))
     assert left == []  # once may be a race
-    asyncio.run(watch.look(settings))
+    alone(watch.look(settings))
     assert left == [75]

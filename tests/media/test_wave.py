@@ -15,7 +15,9 @@ from hypothesis import strategies as st
 
 from vesk.core.errors import MediaError
 from vesk.media import ixml, probe, wave
-from vesk.media.wave import Bext
+from vesk.media.probe import read_facts
+from vesk.media.sound import SoundReader
+from vesk.media.wave import Bext, write_wave
 
 RATE = 48_000
 
@@ -145,3 +147,47 @@ def test_no_header_breaks_the_reader(tmp_path_factory, data):
         return
     assert header.samples >= 0
     assert header.channels > 0
+
+
+@pytest.mark.parametrize("bits", [16, 24])
+def test_a_recording_that_was_never_closed_is_read_from_where_its_sound_begins(tmp_path, bits):
+    """A crash while recording: sizes of nothing in the header, and the samples lie there all the same."""
+    path = tmp_path / "crashed.wav"
+    rng = np.random.default_rng(bits)
+    sound = (rng.integers(-30_000, 30_000, (4_001, 2)) / 32768).astype(np.float32)
+    write_wave(path, iter([sound]), sample_rate=48_000, channels=2, bext=Bext(time_reference=7), bits=bits)
+    data = bytearray(path.read_bytes())
+    at = data.index(b"data")
+    data[at + 4 : at + 8] = data[4:8] = b"\0\0\0\0"
+    path.write_bytes(data)
+    facts = read_facts(path)
+    assert (facts.samples, facts.time_reference) == (4_001, 7)
+    assert any("never closed" in remark for remark in facts.remarks)
+    with SoundReader(path) as reader:
+        assert reader.frames == 4_001
+        np.testing.assert_allclose(reader.read(0, 4_001), sound, atol=1e-6)
+        np.testing.assert_allclose(reader.read(-2, 5)[2:], sound[:3], atol=1e-6)
+
+
+def test_a_chunk_without_its_pad_byte_hides_nothing(tmp_path):
+    path = tmp_path / "unpadded.wav"
+    sound = np.linspace(-0.5, 0.5, 1_000, dtype=np.float32)[:, None]
+    write_wave(path, iter([sound]), sample_rate=48_000, channels=1, ixml="<BWFXML><SCENE>31</SCENE></BWFXML>")
+    data = path.read_bytes()
+    at = data.index(b"iXML")
+    text = b"<BWFXML><SCENE>31A</SCENE></BWFXML> "  # odd, and nothing after it
+    text = text if len(text) % 2 else text + b" "
+    stop = data.index(b"data")
+    path.write_bytes(data[:at] + b"iXML" + len(text).to_bytes(4, "little") + text + data[stop:])
+    facts = read_facts(path)
+    assert (facts.samples, facts.scene) == (1_000, "31A")
+    with SoundReader(path) as reader:
+        np.testing.assert_allclose(reader.read(0, 1_000), sound, atol=1e-6)
+
+
+def test_a_sound_that_is_truly_empty_is_told(tmp_path):
+    path = tmp_path / "empty.wav"
+    write_wave(path, iter([]), sample_rate=48_000, channels=1)
+    path.write_bytes(path.read_bytes() + b"LIST" + (4).to_bytes(4, "little") + b"INFO")
+    with pytest.raises(MediaError, match="no sound samples"):
+        read_facts(path)

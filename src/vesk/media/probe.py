@@ -50,6 +50,8 @@ def _wave_facts(path: Path) -> Facts:
     remarks = []
     if header.truncated:
         remarks.append("it ends before its header says: the copy was cut short, the sound up to there is used")
+    if header.assumed:
+        remarks.append(header.assumed)
     if header.ixml and ixml.parse(header.ixml) is None:
         remarks.append("its iXML cannot be read")
     if not header.samples:

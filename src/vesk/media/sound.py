@@ -4,13 +4,14 @@ from __future__ import annotations
 
 import os
 from pathlib import Path
-from typing import Protocol, Self
+from typing import BinaryIO, Protocol, Self
 
 import numpy as np
 import soundfile
 from numpy.typing import NDArray
 
 from vesk.core.errors import MediaError
+from vesk.media import wave
 
 _AGAIN = "It is damaged, or was cut while it was read: copy it again from the card."
 
@@ -51,7 +52,15 @@ class SoundReader:
 
     def __init__(self, path: Path) -> None:
         self.path = path
+        self._raw: BinaryIO | None = None
+        self._file: soundfile.SoundFile | None = None
         try:
+            header = _assumed(path)
+            if header is not None:
+                # The library believes what the chunks say; here they say too little.
+                self._raw, self._header = path.open("rb"), header
+                self.sample_rate, self.channels, self.frames = header.sample_rate, header.channels, header.samples
+                return
             # As bytes: a name need not be text.
             self._file = soundfile.SoundFile(os.fsencode(path), "r")
         except FileNotFoundError as error:
@@ -59,9 +68,9 @@ class SoundReader:
         except (soundfile.LibsndfileError, OSError) as error:
             reason = "it is not there any more" if not path.exists() else "its sound cannot be read"
             raise MediaError(path, reason, "Connect the disk or copy it again.") from error
-        self.sample_rate: int = int(self._file.samplerate)
-        self.channels: int = int(self._file.channels)
-        self.frames: int = int(self._file.frames)
+        self.sample_rate = int(self._file.samplerate)
+        self.channels = int(self._file.channels)
+        self.frames = int(self._file.frames)
 
     def read(self, start: int, count: int) -> NDArray[np.float32]:
         """Read samples ``start`` to ``start + count`` as float32 (count, channels).
@@ -76,8 +85,7 @@ class SoundReader:
         if high <= low:
             return out
         try:
-            self._file.seek(low)
-            got = self._file.read(high - low, dtype="float32", always_2d=True)
+            got = self._read(low, high - low)
         except (soundfile.LibsndfileError, RuntimeError, OSError) as error:
             raise MediaError(self.path, "its sound cannot be read to its end", _AGAIN) from error
         if got.shape[0] != high - low:
@@ -85,12 +93,33 @@ class SoundReader:
         out[low - start : high - start] = got
         return out
 
+    def _read(self, start: int, count: int) -> NDArray[np.float32]:
+        if self._raw is not None:
+            return wave.read_samples(self._raw, self._header, start, count)
+        assert self._file is not None  # noqa: S101 - one of the two is open
+        self._file.seek(start)
+        return np.asarray(self._file.read(count, dtype="float32", always_2d=True))
+
     def close(self) -> None:
         """Close the file."""
-        self._file.close()
+        for one in (self._file, self._raw):
+            if one is not None:
+                one.close()
 
     def __enter__(self) -> Self:
         return self
 
     def __exit__(self, *_: object) -> None:
         self.close()
+
+
+def _assumed(path: Path) -> wave.WaveHeader | None:
+    """Return the header of a WAV whose chunks do not say where its samples end; None of any other file."""
+    with path.open("rb") as file:
+        if file.read(4) not in {b"RIFF", b"RF64"}:
+            return None
+    try:
+        header = wave.read_header(path)
+    except MediaError:
+        return None
+    return header if header.assumed else None

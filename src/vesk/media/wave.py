@@ -68,7 +68,11 @@ class Bext:
 
 @dataclass(frozen=True, slots=True)
 class WaveHeader:
-    """What a WAV's chunks say: layout of the sound, `bext` and iXML text."""
+    """What a WAV's chunks say: layout of the sound, `bext` and iXML text.
+
+    `data_at` is where the samples begin, bytes; `assumed` says in a sentence what the chunks do not say themselves, as
+    after a crash while recording: the samples are then read from there by their layout.
+    """
 
     sample_rate: int
     channels: int
@@ -78,6 +82,8 @@ class WaveHeader:
     bext: Bext | None
     ixml: str
     truncated: bool
+    data_at: int = 0
+    assumed: str = ""
 
 
 def read_header(path: Path) -> WaveHeader:
@@ -92,7 +98,7 @@ def read_header(path: Path) -> WaveHeader:
         form = file.read(12)
         if len(form) < 12 or form[:4] not in {b"RIFF", b"RF64"} or form[8:12] != b"WAVE":
             raise MediaError(path, "it does not begin like a WAV file", "Copy it again from the card.")
-        chunks, data_size, cut = _walk_chunks(file, path.stat().st_size)
+        chunks, data_at, data_size, cut, assumed = _walk_chunks(file, path.stat().st_size)
     fmt, bext = chunks.get(b"fmt ", b""), chunks.get(b"bext", b"")
     if len(fmt) < 16 or data_size < 0:
         raise MediaError(path, "its WAV header names no sound", "Copy it again from the card.")
@@ -110,13 +116,18 @@ def read_header(path: Path) -> WaveHeader:
         bext=Bext.unpack(bext) if bext else None,
         ixml=chunks.get(b"iXML", b"").split(b"\0", 1)[0].decode("utf-8", "replace"),
         truncated=cut,
+        data_at=data_at,
+        assumed=assumed,
     )
 
 
-def _walk_chunks(file: BinaryIO, size: int) -> tuple[dict[bytes, bytes], int, bool]:
-    """Return the small chunks by name, the size of the sound (-1 without), and whether the file ends inside it."""
+def _walk_chunks(file: BinaryIO, size: int) -> tuple[dict[bytes, bytes], int, int, bool, str]:
+    """Return the small chunks by name; where the sound begins, its size (-1 without), whether the file ends inside it.
+
+    And, in a sentence, what had to be assumed.
+    """
     kept: dict[bytes, bytes] = {}
-    data_size, long_size, cut = -1, 0, False
+    data_at, data_size, long_size, cut, assumed = 0, -1, 0, False, ""
     while len(head := file.read(8)) == 8:
         name, length = head[:4], struct.unpack("<I", head[4:])[0]
         at = file.tell()
@@ -125,12 +136,51 @@ def _walk_chunks(file: BinaryIO, size: int) -> tuple[dict[bytes, bytes], int, bo
         elif name in {b"fmt ", b"bext", b"iXML"}:
             kept[name] = file.read(min(length, _LARGEST_TEXT))
         elif name == b"data":
-            data_size = long_size if length == _LIMIT and long_size else length
+            data_at, data_size = at, long_size if length == _LIMIT and long_size else length
+            if not length and size > at and not _is_chunk(file, at, size):
+                assumed, data_size = _UNCLOSED, size - at
             if at + data_size > size:
                 cut, data_size = True, size - at
             length = data_size
-        file.seek(at + length + (length & 1))
-    return kept, data_size, cut
+        after = at + length
+        if length & 1 and not _is_chunk(file, after + 1, size) and _is_chunk(file, after, size):
+            assumed = assumed or _UNPADDED
+        else:
+            after += length & 1
+        file.seek(after)
+    return kept, data_at, data_size, cut, assumed
+
+
+_UNCLOSED = "its header was never closed (a crash while recording): everything after it is taken for sound"
+_UNPADDED = "a part of odd length is not padded as the format asks: what follows is read where it lies"
+
+
+def _is_chunk(file: BinaryIO, at: int, size: int) -> bool:
+    """Say whether a chunk begins there: a name in letters, and a length that the file can hold."""
+    file.seek(at)
+    head = file.read(8)
+    if len(head) < 8:
+        return at == size
+    name, length = head[:4], struct.unpack("<I", head[4:])[0]
+    return all(32 <= byte < 127 for byte in name) and (at + 8 + length <= size or name == b"data")
+
+
+def read_samples(file: BinaryIO, header: WaveHeader, start: int, count: int) -> NDArray[np.float32]:
+    """Read samples by their layout, where the chunks do not say where they end: float32 (count, channels)."""
+    width = header.bits // 8
+    align = width * header.channels
+    file.seek(header.data_at + start * align)
+    data = file.read(count * align)
+    whole = len(data) // align * align
+    if header.floating:
+        flat = np.frombuffer(data[:whole], "<f4" if width == 4 else "<f8").astype(np.float32)
+    elif width == 3:
+        bytes_ = np.frombuffer(data[:whole], np.uint8).reshape(-1, 3)
+        padded = np.concatenate([np.zeros((bytes_.shape[0], 1), np.uint8), bytes_], axis=1)
+        flat = np.asarray(padded.reshape(-1).view("<i4") / 2**31, np.float32)
+    else:
+        flat = np.asarray(np.frombuffer(data[:whole], f"<i{width}") / 2 ** (8 * width - 1), np.float32)
+    return np.asarray(flat.reshape(-1, header.channels), np.float32)
 
 
 def _to_24_bit(block: NDArray[np.float32]) -> bytes:

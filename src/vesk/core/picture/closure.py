@@ -6,6 +6,7 @@ from dataclasses import dataclass
 
 import numpy as np
 from numpy.typing import NDArray
+from scipy import ndimage
 
 from vesk.core.errors import SignalError
 
@@ -61,6 +62,11 @@ def contact_between(frame: int, fps: float) -> tuple[float, float]:
     return (frame - 1) / fps, (frame + OPEN) / fps
 
 
+def _beside(change: NDArray[np.float32]) -> NDArray[np.float32]:
+    """Return the greatest change in a square or beside it."""
+    return np.asarray(ndimage.maximum_filter(change, 3))
+
+
 def find_closure(frames: NDArray[np.uint8]) -> Closure | None:
     """Propose the frame on which something that was closing has stopped.
 
@@ -98,9 +104,12 @@ def find_closure(frames: NDArray[np.uint8]) -> Closure | None:
     scores = np.zeros(count)
     for k in range(_CLOSING, count - _STILL):
         into = change[k - _CLOSING : k]
-        after = change[k : k + _STILL].max(axis=0)
-        stopped = np.minimum(into[-1], np.maximum(into[-2], into[-3]) + into[-1] / 2)
-        scores[k] = float(np.maximum(stopped - 3 * after, 0.0).sum())
+        # What swings moves from square to square: beside it there was movement in each of the frames before, and
+        # there is none after. A slate that comes into view within a frame, however large, had none before; who walks
+        # on has some after.
+        before = np.minimum(_beside(into[-2]), _beside(into[-3]))
+        after = _beside(change[k : k + _STILL].max(axis=0))
+        scores[k] = float(np.maximum(np.minimum(into[-1], before) - 3 * after, 0.0).sum())
     best = int(np.argmax(scores))
     others = np.delete(scores, [n for n in (best - 1, best, best + 1) if 0 <= n < count])
     if scores[best] <= 4.0:

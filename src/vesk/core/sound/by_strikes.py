@@ -9,8 +9,10 @@ import numpy as np
 from numpy.typing import NDArray
 from scipy import fft, ndimage, special
 
+from vesk.core.sound.coarse import Candidate
 from vesk.core.sound.features import WORK_RATE
 from vesk.core.sound.hearing import Hearing
+from vesk.core.sound.look import log10_tail, look_at
 from vesk.core.sound.strikes import CLAP, Strike, find_strikes
 
 MOST = 6
@@ -18,6 +20,10 @@ _LEAST_SCORE = 0.3
 _REACH = 64  # samples, 4 ms: how far two attacks of one clap may be read apart
 _LENGTH = 640  # samples, 40 ms of wood
 _PLAUSIBLE_PPM = 300.0
+_LONGEST_MS = 200.0
+_BESIDE_S = 1.0
+_SPEAKING = 5  # windows in which both speak before what they say counts
+_AGREES_LOG10 = -5.0  # the best of some thousand lines is as good as this by chance one time in ten
 
 
 @dataclass(frozen=True, slots=True)
@@ -117,7 +123,42 @@ def match_by_strikes(picture: Hearing, sound: Hearing) -> ByStrikes | None:
 
 
 def _clear(found: list[Strike]) -> list[Strike]:
-    return [one for one in found if one.kind == CLAP and one.score >= _LEAST_SCORE]
+    """Return what can be a clap: sticks and hands are gone within a fifth of a second, a syllable is not."""
+    return [
+        one for one in found if one.kind == CLAP and one.score >= _LEAST_SCORE and one.decay_ms <= _LONGEST_MS
+    ]
+
+
+def speak_apart(picture: Hearing, sound: Hearing, found: ByStrikes) -> bool:
+    """Say whether both recordings also speak beside the claps, and say different things: then it is no match.
+
+    Parameters
+    ----------
+    picture, sound : Hearing
+    found : ByStrikes
+        A place that claps propose.
+
+    Returns
+    -------
+    bool
+        Windows count in which both stand well above their own quiet; their surprises, added up, must be beyond chance.
+    """
+    place = look_at(picture, sound, Candidate(found.offset_s, 0.0, 1.0), tried=1)
+    if place is None:
+        return False
+    beside = np.array([min(abs(at - when) for when, _ in found.claps) > _BESIDE_S for at in place.at_s])
+    loud = _stands_out(picture, place.at_s) & _stands_out(sound, place.at_s - found.offset_s) & beside
+    count = int(loud.sum())
+    return count >= _SPEAKING and log10_tail(float(place.surprise[loud].sum()), count) > _AGREES_LOG10
+
+
+def _stands_out(hearing: Hearing, at_s: NDArray[np.float64]) -> NDArray[np.bool_]:
+    """Say where a recording is well above its own quiet, half a second around moments of its own."""
+    size = WORK_RATE // 2
+    whole = hearing.window(0, hearing.size // size * size).reshape(-1, size)
+    quiet = float(np.quantile((whole**2).mean(axis=1), 0.1)) if whole.size else 0.0
+    near = [hearing.window(round(float(at) * WORK_RATE) - size // 2, size) for at in at_s]
+    return np.array([float((one**2).mean()) > 10 * quiet + 1e-12 for one in near], bool)
 
 
 def _same(one: tuple[float, float, float, float], at: float, offset: float) -> bool:

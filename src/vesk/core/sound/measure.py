@@ -7,7 +7,7 @@ from dataclasses import dataclass, replace
 
 import numpy as np
 
-from vesk.core.sound.by_strikes import ByStrikes, match_by_strikes
+from vesk.core.sound.by_strikes import ByStrikes, match_by_strikes, speak_apart
 from vesk.core.sound.by_waveform import search_by_waveform
 from vesk.core.sound.coarse import prepare, search
 from vesk.core.sound.features import FEATURE_RATE
@@ -105,6 +105,8 @@ def _by_strikes(
             continue
         found = match_by_strikes(picture, sound)
         if found is None or found.log10_false_alarm + np.log10(len(pairs)) > ACCEPT_LOG10:
+            continue
+        if speak_apart(picture, sound, found):
             continue
         ppm, se_ppm = _clap_rate(found)
         line = Line(found.at_s, found.offset_s, ppm, _CLAP_SE_S, se_ppm)
