@@ -2,7 +2,6 @@
 
 import json
 import os
-import shutil
 import subprocess
 import sys
 
@@ -167,4 +166,4 @@ def test_of_two_starts_at_once_one_gets_the_folder(tmp_path):
         capture_output=True, text=True, check=True, cwd=PROJECT,
     )  # fmt: skip
     assert third.stdout.strip() == "True"  # let go when it ended
-    shutil.rmtree(tmp_path / "free")
+    state._held.pop().close()

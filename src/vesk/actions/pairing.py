@@ -12,7 +12,7 @@ from sqlmodel import Session
 from vesk.actions import measuring, standing
 from vesk.actions.day_known import known_of_day
 from vesk.actions.known_recording import Known
-from vesk.actions.searching import find_partners
+from vesk.actions.searching import find_partners, not_found
 from vesk.core.intake.off_speed import OffSpeed
 from vesk.core.pairing.by_timecode import pair_by_timecode
 from vesk.core.timecode import FrameRate, wrap_day
@@ -175,4 +175,4 @@ _SEARCHED = re.compile(r"; its sound was found in none of \d+ recordings")
 
 
 def _not_found(count: int) -> str:
-    return f"; its sound was found in none of {count} recordings"
+    return f"; {not_found(count)}"

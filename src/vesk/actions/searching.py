@@ -8,14 +8,18 @@ from dataclasses import dataclass
 from vesk.actions import measuring
 from vesk.actions.located import Located
 from vesk.core.errors import MediaError
-from vesk.core.sound.coarse import search
-from vesk.core.sound.measurement import MATCHED, Measurement
+from vesk.core.sound.coarse import Candidate, search
+from vesk.core.sound.look import look_at
+from vesk.core.sound.measure import CONFUSED_RATES_PPM
+from vesk.core.sound.measurement import MATCHED, REFUSED, Measurement
 from vesk.media import cache
 from vesk.media.facts import PICTURE
 from vesk.media.guarded import bordered
 
 WORTH = 6.0  # robust standard deviations: chance over a day's files reaches about 5
-MOST_MEASURED = 3
+WORTH_ODD = 12.0
+WORTH_MEASURING_LOG10 = -3.0  # a place this unlikely by chance is measured in full, which decides
+MOST_MEASURED, MOST_LOOKED_AT = 3, 6
 
 
 @dataclass(frozen=True, slots=True)
@@ -47,7 +51,7 @@ def find_partners(
     Returns
     -------
     list of FoundBySound
-        Those that matched; a long recording may have several partners.
+        Those that were not refused; a long recording may have several partners.
     """
     if not one.facts.channels:
         return []
@@ -60,31 +64,55 @@ def find_partners(
         if best is not None and best.height >= WORTH:
             ranked.append((best.height, name, best))
     found: list[FoundBySound] = []
-    for _, name, place in sorted(ranked, key=lambda item: item[:2], reverse=True)[:MOST_MEASURED]:
+    tried = max(1, len(others))
+    for _, name, place in sorted(ranked, key=lambda item: item[:2], reverse=True)[:MOST_LOOKED_AT]:
         picture, sound = (one, others[name]) if one.facts.kind == PICTURE else (others[name], one)
-        # The channels that look alike first: most places are none, and to be sure of that with all of them takes long.
-        result = measuring.measure_by_sound(picture, sound, proposal_s=place.offset_s, channels=place.channels)
-        if result.decision != MATCHED:
+        if len(found) >= MOST_MEASURED or not _stands(picture, sound, place, tried):
             continue
-        whole = measuring.measure_by_sound(picture, sound, proposal_s=place.offset_s)
-        result = whole if whole.decision == MATCHED else result
-        if result.line is not None:
+        # All channels are asked, once; what comes out ambiguous is a place all the same, for a person to settle.
+        result = measuring.measure_by_sound(picture, sound, proposal_s=place.candidate.offset_s)
+        if result.decision != REFUSED and result.line is not None:
             keys = (key, name) if one.facts.kind == PICTURE else (name, key)
             found.append(FoundBySound(*keys, result))
-    return found
+    # Where one place is certain, a playback shared with another take is no question.
+    sure = [pair for pair in found if pair.found.decision == MATCHED]
+    return sure or found
+
+
+def not_found(count: int) -> str:
+    """Return what is said of a recording that was searched for among so many, and found in none."""
+    return f"its sound was found in none of {count} recordings"
 
 
 @dataclass(frozen=True, slots=True)
 class _Place:
-    """Where one recording could belong on another: how high that stands out, seconds, channels of picture and sound."""
+    """Where one recording could belong on another: how high that stands out, where, channels of picture and sound."""
 
     height: float
-    offset_s: float
+    candidate: Candidate
     channels: tuple[int, int]
 
 
+def _stands(picture: Located, sound: Located, place: _Place, tried: int) -> bool:
+    """Look at a place window by window: most are chance, and are told so here rather than by a search everywhere."""
+    own, channel = place.channels
+    seen = look_at(
+        cache.hearing(picture.kept, own), cache.hearing(sound.kept, channel), place.candidate, tried=tried
+    )
+    return seen is not None and seen.log10_false_alarm <= WORTH_MEASURING_LOG10
+
+
 def _rough(one: Located, other: Located) -> _Place | None:
-    """Return the best place by onsets, over the first channels of each that can be heard."""
+    """Return the best place by onsets, over the first channels of each; at odd rates where the usual one finds none."""
+    usual = _best(one, other, (0.0,))
+    if usual is not None and usual.height >= WORTH:
+        return usual
+    odd = _best(one, other, CONFUSED_RATES_PPM)
+    # Four rates more give chance four times as many: what is real among them stands far higher.
+    return odd if odd is not None and odd.height >= WORTH_ODD else usual
+
+
+def _best(one: Located, other: Located, rates_ppm: tuple[float, ...]) -> _Place | None:
     if not other.facts.channels:
         return None
     try:
@@ -96,10 +124,11 @@ def _rough(one: Located, other: Located) -> _Place | None:
     for own in _some(cache.matching_channels(picture.facts, picture.kept)):
         for channel in _some(cache.matching_channels(sound.facts, sound.kept)):
             candidates = search(
-                cache.hearing(picture.kept, own).features, cache.hearing(sound.kept, channel).features, most=1
-            )
+                cache.hearing(picture.kept, own).features, cache.hearing(sound.kept, channel).features, most=1,
+                rates_ppm=rates_ppm,
+            )  # fmt: skip
             if candidates and (best is None or candidates[0].score > best.height):
-                best = _Place(candidates[0].score, candidates[0].offset_s, (own, channel))
+                best = _Place(candidates[0].score, candidates[0], (own, channel))
     return best
 
 

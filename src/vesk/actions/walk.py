@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from collections import Counter
-from collections.abc import Callable, Iterator, Sequence
+from collections.abc import Callable, Iterator, Mapping, Sequence
 from dataclasses import dataclass, replace
 from fractions import Fraction
 from pathlib import Path
@@ -15,7 +15,7 @@ from vesk.actions.judging import Measured, judged, measure_pair, with_rivals
 from vesk.actions.known import DayKnown, know_day
 from vesk.actions.known_recording import Item
 from vesk.actions.located import Located, join, locate
-from vesk.actions.searching import find_partners
+from vesk.actions.searching import find_partners, not_found
 from vesk.core.errors import MediaError
 from vesk.core.intake.devices import Proposed, assign
 from vesk.core.intake.naming import DEFAULT_PATTERNS
@@ -93,10 +93,11 @@ def walk_folder(
         tell(f"measuring {proposal.picture} with {proposal.sound}")
         measured.append(measure_pair(found, tags, proposal))
     if measure:
-        by_sound = list(_by_sound(found, tags, known, {one.picture for one in proposals}, rate, tell))
+        searched: dict[str, int] = {}
+        by_sound = list(_by_sound(found, tags, known, {one.picture for one in proposals}, rate, tell, searched))
         measured = with_rivals(found, tags, measured + by_sound)
         joined = {key for one in by_sound for key in (one.picture, one.sound)}
-        alone = [item for item in alone if item.key not in joined]
+        alone = [_told(item, searched) for item in alone if item.key not in joined]
     return Walked(found, tags, measured, alone, unreadable, rate, known, together)
 
 
@@ -149,12 +150,16 @@ def _by_sound(
     proposed: set[str],
     rate: FrameRate,
     tell: Tell,
+    searched: dict[str, int],
 ) -> Iterator[Measured]:
-    """Find partners of recordings without a clock, and of pictures that theirs leads to none, each pair once."""
+    """Find partners of recordings without a clock, and of pictures that theirs leads to none, each pair once.
+
+    `searched` takes down who was searched for, and among how many.
+    """
     seen: set[tuple[str, str]] = set()
     for name, one in known.recordings.items():
-        searched = one.start is None or (one.item.facts.kind == PICTURE and name not in proposed)
-        if not searched or one.aside or not one.item.facts.channels:
+        wanted = one.start is None or (one.item.facts.kind == PICTURE and name not in proposed)
+        if not wanted or one.aside or not one.item.facts.channels:
             continue
         tell(f"searching for the sound of {name}")
         others = {
@@ -162,6 +167,7 @@ def _by_sound(
             for key, other in known.recordings.items()
             if other.item.facts.kind != one.item.facts.kind and not other.aside
         }
+        searched[name] = len(others)
         for pair in find_partners(name, found[name], others):
             if (pair.picture, pair.sound) in seen or pair.found.line is None:
                 continue
@@ -172,6 +178,11 @@ def _by_sound(
                 offset = wrap_day(starts[1] - starts[0], rate.day)  # clocks say where it stands, sound how wrong
             overlap = exact_seconds(pair.found.tail_s - pair.found.head_s)
             yield judged(found, tags, Proposal(pair.picture, pair.sound, offset, overlap), pair.found)
+
+
+def _told(item: Unpaired, searched: Mapping[str, int]) -> Unpaired:
+    """Say of a recording without a partner whether it was searched for."""
+    return replace(item, reason=f"{item.reason}; {not_found(searched[item.key])}") if item.key in searched else item
 
 
 def _listened(one: Located, unreadable: list[tuple[str, str]], name: str) -> dict[str, Any]:

@@ -37,6 +37,7 @@ def measurement_json(
             }
             for jump in (line.jumps if line else ())
         ],
+        "places": [{"later_s": later, "share": share} for later, share in (line.places if line else ())],
         "uncertainty_s": line.band_at(found.head_s) if line else None,
         "standard_error_s": line.standard_error_at(found.middle_s) if line else None,
         "standard_error_ppm": line.se_ppm if line else None,
@@ -69,7 +70,7 @@ def verdict_json(verdict: Verdict) -> dict[str, Any]:
     }
 
 
-_PRINTED = ("offset_s", "offset_frames", "ppm", "jumps", "uncertainty_s", "decision", "log10_false_alarm")
+_PRINTED = ("offset_s", "offset_frames", "ppm", "jumps", "places", "uncertainty_s", "decision", "log10_false_alarm")
 
 
 def pairing_json(one: Measured, sample_rate: int) -> dict[str, Any]:

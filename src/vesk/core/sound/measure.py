@@ -31,6 +31,7 @@ _CLAP_SE_S = 30e-6
 _CRYSTAL_PPM = 50.0
 _LATER_S = 0.002  # 70 cm: nearer together, channels of one recorder count as one place
 _CLEARER = 1.15
+_ASKED = 7  # further channels that are asked whether they hold what one lacks
 
 _TWO_EVENTS = (
     "they share a sound, but each holds loud sound that the other lacks ({:.1%} and {:.1%} of its loud moments): "
@@ -249,10 +250,21 @@ def _with_best_channel(
         else Heard(channel, 0.0, None)
         for channel in sorted({c for _, c in pairs} - {s})
     )
-    return replace(_decide(own, pictures[p], sounds[s]), channel=s, picture_channel=p, others=others)
+    # What one channel lacks another may hold: all that speak are asked before two events are seen.
+    more = (
+        [pictures[n] for n in sorted({n for n, _ in pairs} - {p})][:_ASKED],
+        [sounds[n] for n in sorted({n for _, n in pairs} - {s})][:_ASKED],
+    )
+    return replace(_decide(own, pictures[p], sounds[s], *more), channel=s, picture_channel=p, others=others)
 
 
-def _decide(places: list[Place], picture: Hearing, sound: Hearing) -> Measurement:
+def _decide(
+    places: list[Place],
+    picture: Hearing,
+    sound: Hearing,
+    more_pictures: Sequence[Hearing] = (),
+    more_sounds: Sequence[Hearing] = (),
+) -> Measurement:
     best = places[0]
     basics = replace(
         refused(""), log10_false_alarm=best.log10_false_alarm, candidates=_rivals(places), polarity=best.polarity
@@ -285,6 +297,10 @@ def _decide(places: list[Place], picture: Hearing, sound: Hearing) -> Measuremen
         reason = f"it fits at two places, {at:+.3f} s and, {share:.0%} as well, {rival.guess.offset_s:+.3f} s"
     else:
         private = private_shares(picture, sound, traced.line)
+        if private.two_events and (more_pictures or more_sounds):
+            private = private_shares(
+                picture, sound, traced.line, more_pictures=more_pictures, more_sounds=more_sounds
+            )
         if private.two_events:
             reason = _TWO_EVENTS.format(private.picture, private.sound)
     head, tail = traced.stretch.head_s, traced.stretch.tail_s

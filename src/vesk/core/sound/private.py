@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections.abc import Sequence
 from dataclasses import dataclass
 
 import numpy as np
@@ -15,6 +16,7 @@ from vesk.core.sound.measurement import Line
 from vesk.core.sound.windows import cut_at_rate, lay_windows
 
 PRIVATE_SHARE = 0.01  # of the loud moments: one recording of an event lacks at most half of that on both sides
+_SEVERAL = 3
 _FRAME, _HOP = 640, 320  # samples: 40 ms, so that a word and the beat under it are told apart
 _MOST_WINDOWS = 60
 _MISSING = 10 ** (-10 / 10)  # of the energy that the other tells of
@@ -32,18 +34,28 @@ class Private:
     ----------
     picture, sound : float
         0 to 1: of the scratch's that the sound lacks, and of the sound's that the scratch lacks.
+    channels : int
+        How many were asked on the side that lacks: what lies between their gates is no event of its own.
     """
 
     picture: float
     sound: float
+    channels: int = 1
 
     @property
     def two_events(self) -> bool:
         """Whether each holds what the other lacks: then common sound does not say that they ran together."""
-        return min(self.picture, self.sound) > PRIVATE_SHARE
+        return min(self.picture, self.sound) > PRIVATE_SHARE * (1 if self.channels == 1 else _SEVERAL)
 
 
-def private_shares(picture: Hearing, sound: Hearing, line: Line) -> Private:
+def private_shares(
+    picture: Hearing,
+    sound: Hearing,
+    line: Line,
+    *,
+    more_pictures: Sequence[Hearing] = (),
+    more_sounds: Sequence[Hearing] = (),
+) -> Private:
     """Tell how much each of two matched recordings holds that the other lacks.
 
     Parameters
@@ -51,6 +63,9 @@ def private_shares(picture: Hearing, sound: Hearing, line: Line) -> Private:
     picture, sound : Hearing
     line : Line
         As measured.
+    more_pictures, more_sounds : sequence of Hearing
+        Their other channels, on the same clocks: a lav that hears one voice alone is no other event where the mix
+        beside it holds both.
 
     Returns
     -------
@@ -72,12 +87,19 @@ def private_shares(picture: Hearing, sound: Hearing, line: Line) -> Private:
     middles = (cells.starts + half) / WORK_RATE
     offsets = np.array([line.offset_at(float(at)) for at in middles])
     own = (middles - offsets) * WORK_RATE - half / ratio
-    x = _spectra(np.stack([picture.window(int(start), cells.length) for start in cells.starts]))
-    y = _spectra(cut_at_rate(sound, own, cells.length, ratio)[0])
-    px, py = _pooled(x.real**2 + x.imag**2), _pooled(y.real**2 + y.imag**2)
-    cross = x * np.conj(y)
-    agreed = (_pooled(cross.real) ** 2 + _pooled(cross.imag) ** 2) / (px * py + 1e-30) > 0.5
-    return Private(_lacking(px, py, agreed), _lacking(py, px, agreed))
+
+    def of_picture(one: Hearing) -> NDArray[np.complex64]:
+        return _spectra(np.stack([one.window(int(start), cells.length) for start in cells.starts]))
+
+    def of_sound(one: Hearing) -> NDArray[np.complex64]:
+        return _spectra(cut_at_rate(one, own, cells.length, ratio)[0])
+
+    x, y = of_picture(picture), of_sound(sound)
+    return Private(
+        _lacking(x, [y, *(of_sound(one) for one in more_sounds)]),
+        _lacking(y, [x, *(of_picture(one) for one in more_pictures)]),
+        1 + max(len(more_pictures), len(more_sounds)),
+    )
 
 
 def _spectra(windows: NDArray[np.float32]) -> NDArray[np.complex64]:
@@ -92,16 +114,23 @@ def _pooled(values: NDArray[np.float32]) -> NDArray[np.float32]:
     return np.asarray(ndimage.uniform_filter1d(values @ bands.astype(np.float32), 5, axis=1), np.float32)
 
 
-def _lacking(holds: NDArray[np.float32], lacks: NDArray[np.float32], agreed: NDArray[np.bool_]) -> float:
-    """Return the share of the loud moments of `holds` that `lacks` has not, over the bands."""
-    shares = []
-    for band in range(holds.shape[2]):
-        own, other = holds[..., band], np.maximum(lacks[..., band], 0)
-        loud = own > np.quantile(own, _LOUD)
-        known = loud & agreed[..., band]
-        if known.sum() <= max(20, _KNOWN * loud.sum()):
-            continue
-        gain = float(np.median(other[known] / own[known]))
-        shares.append(float((other[loud] < _MISSING * gain * own[loud]).mean()))
+def _lacking(x: NDArray[np.complex64], others: Sequence[NDArray[np.complex64]]) -> float:
+    """Return the share of the loud moments of `x` that none of the other recording's channels has, over the bands."""
+    holds = _pooled(x.real**2 + x.imag**2)
+    missing: dict[int, NDArray[np.bool_]] = {}
+    for y in others:
+        lacks = _pooled(y.real**2 + y.imag**2)
+        cross = x * np.conj(y)
+        agreed = (_pooled(cross.real) ** 2 + _pooled(cross.imag) ** 2) / (holds * lacks + 1e-30) > 0.5
+        for band in range(holds.shape[2]):
+            own, other = holds[..., band], np.maximum(lacks[..., band], 0)
+            loud = own > np.quantile(own, _LOUD)
+            known = loud & agreed[..., band]
+            if known.sum() <= max(20, _KNOWN * loud.sum()):
+                continue
+            gain = float(np.median(other[known] / own[known]))
+            gone = other[loud] < _MISSING * gain * own[loud]
+            missing[band] = missing[band] & gone if band in missing else gone
+    shares = sorted(float(gone.mean()) for gone in missing.values())
     # A filter's edge lies in a band or two: the greatest are left out.
-    return float(np.mean(sorted(shares)[:-_EDGE_BANDS])) if len(shares) >= _LEAST_BANDS else 0.0
+    return float(np.mean(shares[:-_EDGE_BANDS])) if len(shares) >= _LEAST_BANDS else 0.0
