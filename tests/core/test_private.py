@@ -68,7 +68,7 @@ def test_a_playback_under_two_takes_is_two_events_on_however_many_channels(seed)
     seconds = 30
     playback = babble(seconds, seed * 100)
     talk, other = (babble(seconds, seed * 100 + k) for k in (1, 2))
-    channels = [hearing(playback + level * other, 0.002, seed + n) for n, level in enumerate((1.0, 0.6, 1.6))]
+    channels = [hearing(playback + level * other, 0.002, seed + 20 + n) for n, level in enumerate((1.0, 0.6, 1.6))]
     found = measure_channels([hearing(delayed(playback + talk, 0.4), 0.01, seed)], channels)
     assert found.decision == "ambiguous"
     assert "the other lacks" in found.reason
