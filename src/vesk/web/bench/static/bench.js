@@ -11,6 +11,8 @@ const still = () => ({ frames: 0, tenths: 0, samples: 0, seconds: 0 });
 /** Moved by hand and not yet sent; and what is on its way: keys pressed meanwhile wait for the answer. */
 let moved = still(), sent = still();
 let waiting = 0, drawing = 0;
+/** An act of the bench is on its way: what is asked meanwhile waits, or it would be of a version that is past. */
+let flying = false;
 
 const $ = (/** @type {string} */ id) => document.getElementById(id);
 const figures = () => /** @type {HTMLElement[]} */ ([...document.querySelectorAll(".window")]);
@@ -103,7 +105,7 @@ const zoom = (to) => {
 /** Send what was moved, once the hand rests. */
 const send = () => {
   const form = /** @type {HTMLFormElement | null} */ ($("slip-form"));
-  if (!form || inSeconds(sent) !== 0) return;
+  if (!form || flying || inSeconds(sent) !== 0) return;
   if (inSeconds(moved) === 0) { document.body.dataset.slipping = ""; return; }
   for (const name of /** @type {const} */ (["frames", "tenths", "samples"])) /** @type {HTMLInputElement} */ (form.elements.namedItem(name)).value = String(moved[name]);
   /** @type {HTMLInputElement} */ (form.elements.namedItem("seconds")).value = moved.seconds.toFixed(7);
@@ -111,14 +113,18 @@ const send = () => {
   form.requestSubmit();
 };
 
-/** What was asked for while a slip was still on its way: done when it has arrived. @type {string | null} */
+/** What was asked for while something else was still on its way: done when that has arrived. @type {string | null} */
 let asked = null;
+const onBench = (/** @type {Event} */ event) => $("bench")?.contains(/** @type {Node} */ (event.target));
+document.addEventListener("htmx:before:request", (event) => { if (onBench(event)) flying = true; });
+document.addEventListener("htmx:error", () => { flying = false; asked = null; });
 document.addEventListener("click", (event) => {
   const button = /** @type {HTMLElement} */ (event.target).closest?.(".acts button");
-  if (!(button instanceof HTMLElement) || shift() === 0) return;
+  if (!(button instanceof HTMLElement) || (shift() === 0 && !flying)) return;
   event.preventDefault();
   event.stopImmediatePropagation();
   asked = button.dataset.key ?? null;
+  if (flying) return;
   clearTimeout(waiting);
   send();
 }, { capture: true });
@@ -205,6 +211,7 @@ document.addEventListener("keydown", (event) => {
 document.addEventListener("htmx:after:swap", () => {
   // What was sent is either in the new state, or was refused and is taken back.
   sent = still();
+  flying = false;
   if (inSeconds(moved) === 0) document.body.dataset.slipping = "";
   else if (!held) { clearTimeout(waiting); waiting = window.setTimeout(send, 200); }
   read();
