@@ -165,7 +165,11 @@ def _bench(page: Page) -> None:
     settles(page, [-1.5, -1.5, -1.5], within=0.01)
     # A hand that is faster than the server: the second act waits for the answer to the first.
     held: list[Route] = []
-    page.route("**/own", lambda route: held.append(route))
+
+    def hold(route: Route) -> None:
+        held.append(route)
+
+    page.route("**/own", hold)
     page.locator("#slip").fill("-2")
     page.locator("#slip").press("Enter")
     page.locator("h1").click()
