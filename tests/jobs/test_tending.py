@@ -125,7 +125,7 @@ def test_a_worker_whose_connection_broke_takes_its_job_up_again(db, settings, fe
 
     running = workers(settings)
     try:
-        until(lambda: ("listen" in {kind for (kind, _), state in states().items() if state == "running"}), 60)
+        until(lambda: "listen" in {kind for (kind, _), state in states().items() if state == "running"}, 60)
         jobs(
             settings,
             "SELECT pg_terminate_backend(pid) FROM pg_stat_activity WHERE datname = current_database()"

@@ -43,9 +43,7 @@ def join_day(session: Session, settings: Settings, day: Day) -> list[Recording]:
     return made
 
 
-def join_by_hand(
-    session: Session, settings: Settings, day: Day, versions: Mapping[int, int], how: str
-) -> Recording:
+def join_by_hand(session: Session, settings: Settings, day: Day, versions: Mapping[int, int], how: str) -> Recording:
     """Take the selected recordings together.
 
     Parameters

@@ -167,9 +167,7 @@ def end_period(session: Session, settings: Settings, source_id: int, *, version:
     return source
 
 
-def set_patterns(
-    session: Session, settings: Settings, day_id: int, patterns: Sequence[str], *, version: int
-) -> None:
+def set_patterns(session: Session, settings: Settings, day_id: int, patterns: Sequence[str], *, version: int) -> None:
     """Say by which patterns the day's file names are read; none: those that ship.
 
     Raises

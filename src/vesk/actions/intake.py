@@ -167,9 +167,7 @@ def _sentence(path: str, error: Exception) -> str:
     return f"{path}: {reason}".strip()
 
 
-def _compared(
-    root: Path, read: Mapping[str, _Read], known: Mapping[str, Recording], cache: Path
-) -> dict[str, str]:
+def _compared(root: Path, read: Mapping[str, _Read], known: Mapping[str, Recording], cache: Path) -> dict[str, str]:
     """Return the contents of new files that may be copies, of what they may be copies of, and of files that came back.
 
     All are compared by every byte: a guess would have a file thrown away, or a check stand that nobody made.

@@ -143,9 +143,7 @@ def pair_by_sound(
         pair = (int(found.picture), int(found.sound))
         if found.found.line is None or pair in known or not standing_now.issuperset(pair):
             continue
-        pairing = pairings.propose(
-            session, day_id=row.day_id, picture_id=pair[0], sound_id=pair[1], offset=Fraction(0)
-        )
+        pairing = pairings.propose(session, day_id=row.day_id, picture_id=pair[0], sound_id=pair[1], offset=Fraction(0))
         pairing.state, pairing.measurement = pairings.MEASURED, measuring.to_json(found.found)
         pairing.measured_of = f"{contents[found.picture]}:{contents[found.sound]}"
         session.flush()

@@ -96,9 +96,7 @@ class _Place:
 def _stands(picture: Located, sound: Located, place: _Place, tried: int) -> bool:
     """Look at a place window by window: most are chance, and are told so here rather than by a search everywhere."""
     own, channel = place.channels
-    seen = look_at(
-        cache.hearing(picture.kept, own), cache.hearing(sound.kept, channel), place.candidate, tried=tried
-    )
+    seen = look_at(cache.hearing(picture.kept, own), cache.hearing(sound.kept, channel), place.candidate, tried=tried)
     return seen is not None and seen.log10_false_alarm <= WORTH_MEASURING_LOG10
 
 

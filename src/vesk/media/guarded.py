@@ -117,4 +117,3 @@ def _plain(error: Exception) -> str:
     """Return a foreign error in a few words."""
     text = " ".join(str(error).split())[:120]
     return f"{type(error).__name__}: {text}" if text else type(error).__name__
-

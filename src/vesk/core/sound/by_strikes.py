@@ -124,9 +124,7 @@ def match_by_strikes(picture: Hearing, sound: Hearing) -> ByStrikes | None:
 
 def _clear(found: list[Strike]) -> list[Strike]:
     """Return what can be a clap: sticks and hands are gone within a fifth of a second, a syllable is not."""
-    return [
-        one for one in found if one.kind == CLAP and one.score >= _LEAST_SCORE and one.decay_ms <= _LONGEST_MS
-    ]
+    return [one for one in found if one.kind == CLAP and one.score >= _LEAST_SCORE and one.decay_ms <= _LONGEST_MS]
 
 
 def speak_apart(picture: Hearing, sound: Hearing, found: ByStrikes) -> bool:

@@ -298,9 +298,7 @@ def _decide(
     else:
         private = private_shares(picture, sound, traced.line)
         if private.two_events and (more_pictures or more_sounds):
-            private = private_shares(
-                picture, sound, traced.line, more_pictures=more_pictures, more_sounds=more_sounds
-            )
+            private = private_shares(picture, sound, traced.line, more_pictures=more_pictures, more_sounds=more_sounds)
         if private.two_events:
             reason = _TWO_EVENTS.format(private.picture, private.sound)
     head, tail = traced.stretch.head_s, traced.stretch.tail_s

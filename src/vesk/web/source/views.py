@@ -68,6 +68,7 @@ def show(source_id: int) -> ResponseReturnValue:
 @bp.post("/sources/<int:source_id>/all")
 def revise(source_id: int) -> ResponseReturnValue:
     """Give it its tag, its place and its timecode's rate."""
+
     def work(version: int) -> str:
         row = sources.revise(
             session(), settings(), source_id, version=version, tag=form.text("tag"), position=_place(),
@@ -88,6 +89,7 @@ def _place() -> int:
 @bp.post("/sources/<int:source_id>/stretch")
 def stretch(source_id: int) -> ResponseReturnValue:
     """Trust another clock for a stretch of the day, or take that back."""
+
     def work(version: int) -> str:
         if form.text("end"):
             row = day_known.end_period(session(), settings(), source_id, version=version, period_id=form.whole("end"))
