@@ -9,14 +9,6 @@ from tests.paper_day import paper_day, picture, recording, sound, source
 from vesk.actions import day_known, pairing, reports
 from vesk.store import days, journal, recordings
 from vesk.store import reports as kept
-from vesk.web import create_app
-
-
-@pytest.fixture
-def client(settings):
-    made = create_app(settings)
-    made.config["WTF_CSRF_ENABLED"] = False
-    return made.test_client()
 
 
 @pytest.fixture

@@ -22,18 +22,6 @@ EXTERNAL = re.compile(r"""(?:src|href|action)=["'](?:https?:)?//""")
 
 
 @pytest.fixture
-def app(settings):
-    made = create_app(settings)
-    made.config["WTF_CSRF_ENABLED"] = False
-    return made
-
-
-@pytest.fixture
-def client(app):
-    return app.test_client()
-
-
-@pytest.fixture
 def day(db, settings):
     settings.media_roots[0].mkdir()
     made = paper_day(

@@ -14,18 +14,6 @@ from vesk.web import create_app
 
 
 @pytest.fixture
-def app(settings):
-    made = create_app(settings)
-    made.config["WTF_CSRF_ENABLED"] = False
-    return made
-
-
-@pytest.fixture
-def client(app):
-    return app.test_client()
-
-
-@pytest.fixture
 def day(db, settings, ferry, tmp_path):
     folder = tmp_path / "media"
     shutil.copytree(ferry.folder, folder, ignore=shutil.ignore_patterns("B004*", "3[2346]*", "A006_00[34567]*"))
