@@ -196,6 +196,16 @@ def test_two_people_and_a_stale_page(page: Page, served, settings, db, context):
     page.keyboard.press("c")
     expect(page.locator("#problem")).to_contain_text("Somebody else changed this pairing")
     expect(page.locator("#state")).to_contain_text("corrected")  # shown as it is now
+    # A server that is away for a moment: the slip is kept on the page, and sent when it is back.
+    before = errors(page)
+    page.route("**/slip", lambda route: route.abort())
+    page.keyboard.press("Shift+ArrowRight")
+    expect(page.locator("#pending")).to_contain_text("Your slip is kept here")
+    page.unroute("**/slip")
+    expect(page.locator(".history li:not(.undone)")).to_have_count(2)
+    settles(page, [error + 1 for error in before])
+    page.keyboard.press("u")
+    settles(page, before)
     # Several takes together, from the day, and the night theme that stays.
     page.goto(f"{address}/days/{day.id}/")
     page.locator("#pick-all").check()

@@ -117,7 +117,16 @@ const send = () => {
 let asked = null;
 const onBench = (/** @type {Event} */ event) => $("bench")?.contains(/** @type {Node} */ (event.target));
 document.addEventListener("htmx:before:request", (event) => { if (onBench(event)) flying = true; });
-document.addEventListener("htmx:error", () => { flying = false; asked = null; });
+document.addEventListener("htmx:error", (event) => {
+  if (!onBench(event)) return;
+  [flying, asked] = [false, null];
+  // What did not arrive is moved still; had it arrived after all, its version is past and the page is shown as it is.
+  for (const unit of /** @type {(keyof typeof moved)[]} */ (Object.keys(sent))) moved[unit] += sent[unit];
+  sent = still();
+  const kept = inSeconds(moved) !== 0, said = $("pending");
+  if (said) said.textContent = `The server does not answer. ${kept ? "Your slip is kept here and sent again." : "Nothing was done: try again."}`;
+  if (kept) { clearTimeout(waiting); waiting = window.setTimeout(send, 2000); }
+});
 document.addEventListener("click", (event) => {
   const button = /** @type {HTMLElement} */ (event.target).closest?.(".acts button");
   if (!(button instanceof HTMLElement) || (shift() === 0 && !flying)) return;
