@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Callable, Mapping, Sequence
 from dataclasses import dataclass
+from itertools import product
 
 from vesk.actions import measuring
 from vesk.actions.located import Located
@@ -56,16 +57,32 @@ def find_partners(
     if not one.facts.channels:
         return []
     one.ensure_heard()
-    ranked: list[tuple[float, str, _Place]] = []
-    for count, (name, other) in enumerate(others.items()):
-        if not report(count, len(others)):
-            return []
-        best = _rough(one, other)
-        if best is not None and best.height >= WORTH:
-            ranked.append((best.height, name, best))
+    found: list[FoundBySound] = []
+    # The mix and its neighbour hold most takes; where they lead nowhere, a voice that only one lav holds may.
+    for channels in (_first, _rest):
+        ranked: list[tuple[float, str, _Place]] = []
+        for count, (name, other) in enumerate(others.items()):
+            if not report(count, len(others)):
+                return []
+            best = _rough(one, other, channels)
+            if best is not None and best.height >= WORTH:
+                ranked.append((best.height, name, best))
+        ranked.sort(key=lambda item: item[:2], reverse=True)
+        found += _measured(key, one, others, ranked[:MOST_LOOKED_AT])
+        # Where one place is certain, a playback shared with another take is no question.
+        sure = [pair for pair in found if pair.found.decision == MATCHED]
+        if sure:
+            return sure
+    return found
+
+
+def _measured(
+    key: str, one: Located, others: Mapping[str, Located], ranked: list[tuple[float, str, _Place]]
+) -> list[FoundBySound]:
+    """Measure the places that are more than chance, the highest first; what is refused is none."""
     found: list[FoundBySound] = []
     tried = max(1, len(others))
-    for _, name, place in sorted(ranked, key=lambda item: item[:2], reverse=True)[:MOST_LOOKED_AT]:
+    for _, name, place in ranked:
         picture, sound = (one, others[name]) if one.facts.kind == PICTURE else (others[name], one)
         if len(found) >= MOST_MEASURED or not _stands(picture, sound, place, tried):
             continue
@@ -74,9 +91,7 @@ def find_partners(
         if result.decision != REFUSED and result.line is not None:
             keys = (key, name) if one.facts.kind == PICTURE else (name, key)
             found.append(FoundBySound(*keys, result))
-    # Where one place is certain, a playback shared with another take is no question.
-    sure = [pair for pair in found if pair.found.decision == MATCHED]
-    return sure or found
+    return found
 
 
 def not_found(count: int) -> str:
@@ -100,17 +115,28 @@ def _stands(picture: Located, sound: Located, place: _Place, tried: int) -> bool
     return seen is not None and seen.log10_false_alarm <= WORTH_MEASURING_LOG10
 
 
-def _rough(one: Located, other: Located) -> _Place | None:
-    """Return the best place by onsets, over the first channels of each; at odd rates where the usual one finds none."""
-    usual = _best(one, other, (0.0,))
+_Channels = Callable[[Sequence[int], Sequence[int]], list[tuple[int, int]]]
+
+
+def _first(own: Sequence[int], channels: Sequence[int]) -> list[tuple[int, int]]:
+    return list(product(own[:2], channels[:2]))
+
+
+def _rest(own: Sequence[int], channels: Sequence[int]) -> list[tuple[int, int]]:
+    return [pair for pair in product(own, channels) if pair not in _first(own, channels)]
+
+
+def _rough(one: Located, other: Located, channels: _Channels) -> _Place | None:
+    """Return the best place by onsets over some channels of each; at odd rates where the usual one finds none."""
+    usual = _best(one, other, channels, (0.0,))
     if usual is not None and usual.height >= WORTH:
         return usual
-    odd = _best(one, other, CONFUSED_RATES_PPM)
+    odd = _best(one, other, channels, CONFUSED_RATES_PPM)
     # Four rates more give chance four times as many: what is real among them stands far higher.
     return odd if odd is not None and odd.height >= WORTH_ODD else usual
 
 
-def _best(one: Located, other: Located, rates_ppm: tuple[float, ...]) -> _Place | None:
+def _best(one: Located, other: Located, channels: _Channels, rates_ppm: tuple[float, ...]) -> _Place | None:
     if not other.facts.channels:
         return None
     try:
@@ -118,17 +144,13 @@ def _best(one: Located, other: Located, rates_ppm: tuple[float, ...]) -> _Place 
     except MediaError:
         return None
     picture, sound = (one, other) if one.facts.kind == PICTURE else (other, one)
+    listed = [cache.matching_channels(place.facts, place.kept) for place in (picture, sound)]
     best: _Place | None = None
-    for own in _some(cache.matching_channels(picture.facts, picture.kept)):
-        for channel in _some(cache.matching_channels(sound.facts, sound.kept)):
-            candidates = search(
-                cache.hearing(picture.kept, own).features, cache.hearing(sound.kept, channel).features, most=1,
-                rates_ppm=rates_ppm,
-            )  # fmt: skip
-            if candidates and (best is None or candidates[0].score > best.height):
-                best = _Place(candidates[0].score, candidates[0], (own, channel))
+    for own, channel in channels(*listed):
+        candidates = search(
+            cache.hearing(picture.kept, own).features, cache.hearing(sound.kept, channel).features, most=1,
+            rates_ppm=rates_ppm,
+        )  # fmt: skip
+        if candidates and (best is None or candidates[0].score > best.height):
+            best = _Place(candidates[0].score, candidates[0], (own, channel))
     return best
-
-
-def _some(channels: Sequence[int]) -> Sequence[int]:
-    return channels[:2]

@@ -1,0 +1,29 @@
+"""Finding partners by sound alone, among files that are no partner."""
+
+import numpy as np
+import soundfile
+
+from vesk.actions.located import locate
+from vesk.actions.searching import find_partners
+from vesk.simulator.voices import RATE, speech
+
+
+def test_a_voice_that_only_a_lav_holds_finds_its_take(tmp_path):
+    """The mix and the boom hear somebody else altogether; so do the other takes."""
+    rng = np.random.default_rng(8)
+    near, far = speech(24, 71), speech(24, 72)
+
+    def write(name, *channels):
+        noisy = [one + 0.001 * rng.normal(size=one.size) for one in channels]
+        soundfile.write(tmp_path / name, np.stack(noisy, axis=1).astype(np.float32), RATE)
+        return locate(tmp_path / name, tmp_path / "cache")
+
+    alone = write("alone.wav", near[RATE * 3 : RATE * 19])
+    others = {
+        "take.wav": write("take.wav", far, far, speech(24, 73), near),
+        "other.wav": write("other.wav", *(speech(24, seed) for seed in (81, 82, 83, 84))),
+    }
+    (found,) = find_partners("alone.wav", alone, others)
+    assert {found.picture, found.sound} == {"alone.wav", "take.wav"}
+    assert found.found.decision == "matched"
+    assert abs(abs(found.found.line.offset_s) - 3.0) < 1e-4
