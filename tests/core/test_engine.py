@@ -89,6 +89,19 @@ def test_claps_are_ranked_first_and_timed_at_their_attack():
     assert all(one.score < first.score - 0.2 for one in find_strikes(quiet.astype(np.float32))[1:])
 
 
+def test_where_there_is_no_clap_nothing_is_called_one():
+    """Talk, and knocks of wood on wood under it: sudden all of them, and none stands out as sticks do."""
+    rng = np.random.default_rng(17)
+    t = np.arange(int(0.1 * WORK_RATE)) / WORK_RATE
+    for seed in range(23, 29):
+        talk = np.pad(0.2 * babble(20, seed), (3 * WORK_RATE, 0)) + 0.001 * rng.normal(size=23 * WORK_RATE)
+        for at in rng.uniform(1, 22, 4):
+            knock = np.sin(2 * np.pi * rng.uniform(300, 900) * t) * np.exp(-t / 0.012)
+            talk[int(at * WORK_RATE) :][: t.size] += 0.2 * knock
+        likeliest = find_strikes(talk.astype(np.float32))
+        assert all(one.score < 0.5 for one in likeliest), likeliest[0]
+
+
 def test_a_start_tone_is_heard():
     t = np.arange(4 * WORK_RATE) / WORK_RATE
     tone = np.where((t > 1.5) & (t < 2.5), 0.3 * np.sin(2 * np.pi * 1000 * t), 0.0)

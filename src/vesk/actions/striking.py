@@ -102,7 +102,7 @@ def strikes_json(found: Strikes) -> dict[str, Any]:
     }
 
 
-LIKELY = 0.5  # a clap heard this like one is worth a line
+LIKELY = 0.3  # a clap heard this like one is worth a line
 SHOWN_AROUND = 4  # frames either side of a proposed closing, to choose from
 
 

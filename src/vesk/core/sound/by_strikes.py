@@ -16,7 +16,7 @@ from vesk.core.sound.look import log10_tail, look_at
 from vesk.core.sound.strikes import CLAP, Strike, find_strikes
 
 MOST = 6
-_LEAST_SCORE = 0.3
+_LEAST_SCORE = 0.1
 _REACH = 64  # samples, 4 ms: how far two attacks of one clap may be read apart
 _LENGTH = 640  # samples, 40 ms of wood
 _PLAUSIBLE_PPM = 300.0

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 
 import numpy as np
 from numpy.typing import NDArray
@@ -12,12 +12,15 @@ from vesk.core.sound.features import WORK_RATE
 
 CLAP, TONE = "clap", "tone"
 _HOP = 16  # samples: 1 ms
-_QUIET_MS = 150
 _RISE_DB = 9.0
+_BESIDE_MS, _AFTER_MS = 500, 250  # what surrounds it: half a second before, and after a room has rung out
+_FLOOR = 1e-10
 _APART_MS = 120
 _BLOCK = 60 * WORK_RATE
 _TONE_FRAME = 320
-_TONE_LEAST_S = 0.08
+_TONE_LEAST_S = 0.2
+_TONE_SCORE = 0.6
+_TONE_HOLDS = 0.1  # of its energy, from one end to the other
 
 
 @dataclass(frozen=True, slots=True)
@@ -31,9 +34,9 @@ class Strike:
     kind : str
         `CLAP` or `TONE`.
     score : float
-        0 to 1: how like a clap of sticks or hands; a half and more is worth looking at.
+        0 to 1: how likely it is a clap of sticks or hands; a third and more is worth looking at.
     rise_db : float
-        How far it stands above the tenth of a second before.
+        How far it stands over the loud moments (nine tenths are below) of the half seconds around it.
     decay_ms : float
         Until it has fallen by 20 dB.
     """
@@ -62,31 +65,44 @@ def find_strikes(sound: NDArray[np.float32], *, most: int = 12) -> list[Strike]:
 
     Notes
     -----
-    A clap rises within a few milliseconds out of quiet, is as loud at 5 kHz as at 1 kHz, and is
-    gone within a tenth of a second. A door brings lows and lingers, a consonant rises slowly and
-    lasts, handling comes in clusters: each costs score.
+    A clap stands out of what surrounds it, rises out of a quiet tenth of a second, brings no lows, has highs, and is
+    gone within a tenth of a second. How much each counts was fitted (logistic regression) to 320 simulated takes,
+    half of them with claps, and 33 000 other sudden sounds in them: talk, sibilants, stops, doors, knocks.
     """
     found: list[Strike] = []
     for start in range(0, max(1, sound.size), _BLOCK):
-        # Blocks overlap by half a second, so that nothing at a seam is lost.
-        piece = sound[max(0, start - WORK_RATE // 2) : start + _BLOCK + WORK_RATE // 2]
+        # Blocks overlap by a second, so that nothing at a seam is lost.
+        first = max(0, start - WORK_RATE)
+        piece = sound[first : start + _BLOCK + WORK_RATE]
         if piece.size < WORK_RATE // 10:
             continue
-        shift = max(0, start - WORK_RATE // 2) / WORK_RATE
         # A tone's beginning is sudden too: it is told first.
-        for one in [*_tones(piece), *_claps(piece)]:
-            at = one.at_s + shift
+        for one in [*_tones(piece), *_claps(_bands(piece))]:
+            at = one.at_s + first / WORK_RATE
             if all(abs(at - other.at_s) > 0.06 for other in found):
-                found.append(Strike(at, one.kind, one.score, one.rise_db, one.decay_ms))
+                found.append(replace(one, at_s=at))
     return sorted(found, key=lambda one: -one.score)[:most]
 
 
-def _bands(piece: NDArray[np.float32]) -> tuple[NDArray[np.float64], NDArray[np.float64], NDArray[np.float64]]:
-    """Return the sound above 700 Hz, and the energies a millisecond above 2.5 kHz and below 400 Hz."""
+@dataclass(frozen=True, slots=True)
+class _Bands:
+    """A piece of sound above 700 Hz, and its energies a millisecond there, above 2.5 kHz and below 400 Hz."""
+
+    high: NDArray[np.float64]
+    energy: NDArray[np.float64]
+    top: NDArray[np.float64]
+    low: NDArray[np.float64]
+
+
+def _db(energy: float) -> float:
+    return 10 * float(np.log10(energy + _FLOOR))
+
+
+def _bands(piece: NDArray[np.float32]) -> _Bands:
     high = signal.sosfilt(signal.butter(2, 700, "high", fs=WORK_RATE, output="sos"), piece)
     top = signal.sosfilt(signal.butter(2, 2500, "high", fs=WORK_RATE, output="sos"), piece)
     low = signal.sosfilt(signal.butter(2, 400, "low", fs=WORK_RATE, output="sos"), piece)
-    return high, _energy(top), _energy(low)
+    return _Bands(high, _energy(high), _energy(top), _energy(low))
 
 
 def _energy(sound: NDArray[np.float64]) -> NDArray[np.float64]:
@@ -100,10 +116,9 @@ def _shifted(values: NDArray[np.float64], by: int) -> NDArray[np.float64]:
     return np.asarray(values[index])
 
 
-def _claps(piece: NDArray[np.float32]) -> list[Strike]:
-    high, top, low = _bands(piece)
-    energy = _energy(high)
-    floor = 1e-10 + 1e-3 * float(np.median(energy))
+def _claps(bands: _Bands) -> list[Strike]:
+    energy = bands.energy
+    floor = _FLOOR + 1e-3 * float(np.median(energy))
     ahead = _shifted(ndimage.maximum_filter1d(energy, 5), -2)
     behind = _shifted(ndimage.uniform_filter1d(energy, 100), 52)  # the tenth of a second before
     near = _shifted(ndimage.maximum_filter1d(energy, 7), 6)  # 3 to 9 ms before
@@ -111,47 +126,41 @@ def _claps(piece: NDArray[np.float32]) -> list[Strike]:
     steep = 10 * np.log10((ahead + floor) / (near + floor))
     value = np.minimum(rise, steep + 6)
     peak = (ndimage.maximum_filter1d(value, _APART_MS) == value) & (value > _RISE_DB)
-    loudest = float(energy.max()) + floor
-    return [
-        _judge(int(k), high, energy, top, low, float(rise[k]), float(steep[k]), floor, loudest)
-        for k in np.flatnonzero(peak)
-    ]
+    return [_judged(int(k), float(rise[k]), bands, floor) for k in np.flatnonzero(peak)]
 
 
-def _judge(
-    k: int,
-    high: NDArray[np.float64],
-    energy: NDArray[np.float64],
-    top: NDArray[np.float64],
-    low: NDArray[np.float64],
-    rise: float,
-    steep: float,
-    floor: float,
-    loudest: float,
-) -> Strike:
+def _judged(k: int, out_of_quiet: float, bands: _Bands, floor: float) -> Strike:
+    energy, top = bands.energy, bands.top
     after = energy[k : k + 400]
     crest = float(after[:8].max(initial=floor))
     peak = int(np.argmax(after[:8])) if after.size else 0
     settled = ndimage.maximum_filter1d(after[peak:], 5)
     below = np.flatnonzero(settled < crest / 100 + floor)
     decay = float(below[0]) if below.size else float(after.size)
-    around = slice(max(0, k - 2), k + 25)
-    bright = 10 * np.log10((float(top[around].mean()) + floor) / (float(energy[around].mean()) + floor))
-    boom = 10 * np.log10((float(low[k : k + 60].mean()) + floor) / (float(energy[k : k + 60].mean()) + floor))
-    before = energy[max(0, k - _QUIET_MS) : max(0, k - 3)]
-    quiet = 10 * np.log10(crest / (float(np.quantile(before, 0.9)) + floor)) if before.size else 10.0
-    level = 10 * np.log10(crest / loudest)
-    # Each term is worth about one unit when typical of sticks; the sum is squashed to 0..1.
+    at = _attack(bands.high, k) / WORK_RATE
+    k = int(at * 1000)
+    attack = slice(max(0, k - 1), k + 6)
+    beside = [slice(max(0, k - _BESIDE_MS), max(0, k - 10)), slice(k + _AFTER_MS, k + _AFTER_MS + _BESIDE_MS)]
+    whole, highs = _db(float(energy[attack].max(initial=0.0))), _db(float(top[attack].max(initial=0.0)))
+    rise = whole - _loud(energy, beside)
+    gone = _db(float(energy[k : k + 6].sum())) - _db(float(energy[k + 60 : k + 120].sum()))
+    over_lows = whole - _db(float(bands.low[k : k + 30].max(initial=0.0)))
     total = (
-        0.10 * (min(rise, 40) - 18)
-        + 0.12 * (min(steep, 25) - 10)
-        + 0.06 * (min(quiet, 35) - 15)
-        + 0.08 * (max(bright, -20) + 8)
-        - 0.06 * max(boom, 0.0)
-        - 0.010 * max(decay - 90, 0)
-        + 0.05 * (max(level, -30) + 8)
+        0.114 * float(np.clip(rise, -10, 50))
+        + 0.030 * float(np.clip(highs - _loud(top, beside), -10, 50))
+        + 0.145 * float(np.clip(gone, -15, 18))
+        # That there are lows, and no highs, speaks against a clap; the other way round is a sibilant as well.
+        + 0.228 * min(over_lows, 8.0)
+        + 0.497 * min(highs - whole, -8.0)
+        + 0.111 * float(np.clip(out_of_quiet, 0, 45))
+        - 6.64
     )
-    return Strike(_attack(high, k) / WORK_RATE, CLAP, float(1 / (1 + np.exp(-total))), rise, decay)
+    return Strike(at, CLAP, float(1 / (1 + np.exp(-total))), rise, decay)
+
+
+def _loud(energy: NDArray[np.float64], parts: list[slice]) -> float:
+    near = np.concatenate([energy[part] for part in parts])
+    return _db(float(np.quantile(near, 0.9)) if near.size else 0.0)
 
 
 def _attack(high: NDArray[np.float64], k: int) -> float:
@@ -189,11 +198,12 @@ def _tones(piece: NDArray[np.float32]) -> list[Strike]:
     made = []
     for run in range(1, found + 1):
         rows = np.flatnonzero(runs == run)
-        if rows.size * _TONE_FRAME / WORK_RATE < _TONE_LEAST_S:
-            continue
+        ends = total[rows[0]], total[rows[-1]]
+        if rows.size * _TONE_FRAME / WORK_RATE < _TONE_LEAST_S or min(ends) < _TONE_HOLDS * max(ends):
+            continue  # too short, or what was struck and dies away
         start = max(0, (int(rows[0]) - 1) * _TONE_FRAME)
         part = np.abs(piece[start : start + 3 * _TONE_FRAME])
         crest = float(np.quantile(np.abs(piece[rows[0] * _TONE_FRAME : (rows[-1] + 1) * _TONE_FRAME]), 0.95))
         first = start + int(np.argmax(part >= 0.3 * crest))
-        made.append(Strike(first / WORK_RATE, TONE, 0.6, 20.0, rows.size * _TONE_FRAME / WORK_RATE * 1000))
+        made.append(Strike(first / WORK_RATE, TONE, _TONE_SCORE, 20.0, rows.size * _TONE_FRAME / WORK_RATE * 1000))
     return made
