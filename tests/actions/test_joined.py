@@ -297,3 +297,28 @@ def test_the_commands_know_runs_and_sets_too(rolled_on, tmp_path, cache):
     run = [line for line in lines if line["picture"].startswith("E/")]
     assert [line["picture"] for line in run] == ["E/clip0101.mov", "E/clip0102.mov", "E/clip0103.mov"]
     assert all(line["delivered"] == "yes" for line in run)
+
+
+def test_equal_takes_whose_names_count_on_are_no_run_where_the_recorder_ran_minutes_apart(tmp_path, cache):
+    """Nothing in the camera's own files tells: no clock, white noise at their ends, one length."""
+    lines = (
+        DEVICES[: DEVICES.index("[[shot]]")].replace("split_s = 10.0\n", "").replace("noise_db = -50", "noise_db = -40")
+    )
+    shots = "".join(
+        f"""[[shot]]
+slate = "5{n}"
+take = 1
+start = "10:{5 * n:02}:00:00"
+length = 14
+talk = [[2.0, 12.5]]
+roll = [
+  {{ source = "E", from = 0.0, to = 14.0, file = "clip020{n}.mov" }},
+  {{ source = "M", from = -1.5, to = 15.0 }},
+]
+"""
+        for n in range(3)
+    )
+    walked = walk_folder(make_shoot(lines + shots, tmp_path).folder, cache)
+    assert {one.how for one in walked.together} == {"set"}
+    matched = [(one.picture[-8:], one.sound[2:4]) for one in walked.pairings if one.found.decision == "matched"]
+    assert sorted(matched) == [("0200.mov", "50"), ("0201.mov", "51"), ("0202.mov", "52")]

@@ -12,6 +12,7 @@ from sqlmodel import Session
 from vesk.actions import joining, standing
 from vesk.actions.day_known import known_of_day
 from vesk.core.errors import RefusedError, StaleError
+from vesk.core.intake.filed import Filed
 from vesk.core.intake.runs import natural_order
 from vesk.media.facts import Facts
 from vesk.media.joined import RUN, SET, join_facts, joined_content
@@ -24,23 +25,33 @@ from vesk.store.tables import Day, Recording
 def join_day(session: Session, settings: Settings, day: Day) -> list[Recording]:
     """Make the mono sets and the runs that a day's files show; returns what is new and has to be listened to."""
     made = []
-    changes.hold(session, day.id or 0)
-    parted = _parted(session, day)
     for how in (SET, RUN):
-        known = [one for one in known_of_day(session, day).recordings.values() if not one.aside]
-        filed = [one.filed for one in known]
-        rows = recordings.by_id(session, {int(one.key) for one in filed})
+        filed, rows = _files(session, day)
+        parted = _parted(session, day)
         if how == SET:
             found = joining.sets_among(filed, parted)
         else:
             places = {one.key: standing.located(settings, day, rows[int(one.key)]) for one in filed}
+            contents = {one.key: rows[int(one.key)].content for one in filed}
+            changes.rest(session)  # a doubtful joint is looked up in what other devices recorded
             found = joining.runs_among(filed, places, parted)
+        changes.hold(session, day.id or 0)
+        parted, (_, rows) = _parted(session, day), _files(session, day)
         for one in found:
+            stands = all(int(key) in rows for key in one.keys) and not parted.intersection(pairwise(one.keys))
+            if not stands or (how == RUN and any(rows[int(key)].content != contents[key] for key in one.keys)):
+                continue  # somebody decided otherwise meanwhile
             row = _make(session, day, [rows[int(key)] for key in one.keys], how, why=one.why, by=VESK)
             made.append(row)
             what = f"took {len(one.keys)} files together as {_words(how)} {row.name}: {one.why}"
             journal.note(session, day_id=day.id or 0, by=VESK, what=what)
     return made
+
+
+def _files(session: Session, day: Day) -> tuple[list[Filed], dict[int, Recording]]:
+    """Return a day's recordings that stand, as intake sees them, and their rows."""
+    filed = [one.filed for one in known_of_day(session, day).recordings.values() if not one.aside]
+    return filed, recordings.by_id(session, {int(one.key) for one in filed})
 
 
 def join_by_hand(session: Session, settings: Settings, day: Day, versions: Mapping[int, int], how: str) -> Recording:

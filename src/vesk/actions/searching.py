@@ -4,7 +4,9 @@ from __future__ import annotations
 
 from collections.abc import Callable, Mapping, Sequence
 from dataclasses import dataclass
+from fractions import Fraction
 from itertools import product
+from typing import Protocol
 
 from vesk.actions import measuring
 from vesk.actions.located import Located
@@ -21,6 +23,16 @@ WORTH = 6.0  # robust standard deviations: chance over a day's files reaches abo
 WORTH_ODD = 12.0
 WORTH_MEASURING_LOG10 = -3.0  # a place this unlikely by chance is measured in full, which decides
 MOST_MEASURED, MOST_LOOKED_AT = 3, 6
+_LABELS_S = 1.0  # labels of two recordings are no measure of less
+_PART = ""
+
+
+class Clocked(Protocol):
+    """What knows when it began."""
+
+    @property
+    def start(self) -> Fraction | None:
+        """Real seconds on the day's label clock."""
 
 
 @dataclass(frozen=True, slots=True)
@@ -92,6 +104,60 @@ def _measured(
             keys = (key, name) if one.facts.kind == PICTURE else (name, key)
             found.append(FoundBySound(*keys, result))
     return found
+
+
+def gap_between(
+    first: Located, second: Located, others: Mapping[str, Located], clocks: Mapping[str, Clocked]
+) -> float | None:
+    """Return how much time lies between the end of one recording and the start of the next, as another device heard it.
+
+    Parameters
+    ----------
+    first, second : Located
+        Of one device.
+    others : mapping of str to Located
+        Recordings of the other kind.
+    clocks : mapping of str to Clocked
+        When each of those began.
+
+    Returns
+    -------
+    float or None
+        Seconds, to some 100 µs where one recording holds both ends; where two do, by the labels of these, and only
+        if these lie more than a second apart from a joint. None where not both were found.
+    """
+    held = _end_on_other(first, others, last=True)
+    if held is None:
+        return None
+    # The same recording is asked first: most joints lie inside one.
+    same = _end_on_other(second, {held[0]: others[held[0]]}, last=False)
+    if same is not None:
+        return same[1] - held[1]
+    other = _end_on_other(second, others, last=False)
+    before, after = clocks[held[0]].start, None if other is None else clocks[other[0]].start
+    if other is None or before is None or after is None:
+        return None
+    gap = float(after - before) + other[1] - held[1]
+    return gap if abs(gap) > _LABELS_S else None
+
+
+def _end_on_other(part: Located, others: Mapping[str, Located], *, last: bool) -> tuple[str, float] | None:
+    """Return which other recording holds a recording's end, or its start, and when in its own time, seconds."""
+    is_picture = part.facts.kind == PICTURE
+    found = [one for one in find_partners(_PART, part, others) if one.found.decision == MATCHED]
+    if not found:
+        return None
+    best = max(found, key=lambda one: -one.found.log10_false_alarm)
+    line = best.found.line
+    at = float(part.facts.duration) if last else 0.0
+    if line is None:
+        return None
+    if is_picture:
+        return best.sound, at - line.offset_at(at)
+    picture_s = at + line.offset_s
+    for _ in range(3):  # a rate of some hundred ppm is met to a nanosecond
+        picture_s = at + line.offset_at(picture_s)
+    return best.picture, picture_s
 
 
 def not_found(count: int) -> str:

@@ -8,13 +8,12 @@ Source: prediction error decomposition of the likelihood (Box, Jenkins & Reinsel
 
 from __future__ import annotations
 
-from dataclasses import dataclass
+from collections.abc import Sequence
 
 import numpy as np
 from numpy.typing import NDArray
 
-GOES_ON, BREAKS, UNKNOWN = "goes on", "breaks", "cannot tell"
-SURE, BROKEN = 5.0, -10.0  # nats: of 3 000 joints each, no false one goes on and one true one in 1 000 breaks
+_BREAKS = -5.0  # nats: of 1 440 true joints one in 1 000 says so
 LOOKED_AT_S = 0.1  # on either side
 _NEAR_S = 0.04  # the model is fitted to this much: sound changes, and an average of more fits neither side
 _ORDER = 48
@@ -24,25 +23,7 @@ _FLOOR = 1e-9
 _LEAST = 1e-10  # power below which there is no sound
 
 
-@dataclass(frozen=True, slots=True)
-class Continuity:
-    """What one channel says of a joint.
-
-    Attributes
-    ----------
-    nats : float
-        Evidence that the sound goes on; negative: that it does not.
-    """
-
-    nats: float
-
-    @property
-    def says(self) -> str:
-        """`GOES_ON`, `BREAKS` or `UNKNOWN`."""
-        return GOES_ON if self.nats > SURE else BREAKS if self.nats < BROKEN else UNKNOWN
-
-
-def continuity(before: NDArray[np.float32], after: NDArray[np.float32], sample_rate: int) -> Continuity:
+def continuity(before: NDArray[np.float32], after: NDArray[np.float32], sample_rate: int) -> float:
     """Weigh whether `after` follows `before` without a sample between.
 
     Parameters
@@ -54,25 +35,27 @@ def continuity(before: NDArray[np.float32], after: NDArray[np.float32], sample_r
 
     Returns
     -------
-    Continuity
-        Of nothing known where either side is silent or shorter than a few milliseconds.
+    float
+        Evidence that it does, nats; negative: that it does not. 0 where either side is silent or shorter than a few
+        milliseconds. Of joints that say -5 to 6 about as many are true as they say; beyond that it grows no surer.
     """
     near = round(_NEAR_S * sample_rate)
     past, next_ = before[-near:].astype(np.float64), after[:near].astype(np.float64)
     if min(past.size, next_.size) < 8 * _ORDER or min(_power(past), _power(next_)) < _LEAST:
-        return Continuity(0.0)
+        return 0.0
     predictors = _predictors([past / np.sqrt(_power(past)), next_ / np.sqrt(_power(next_))])
     whole = np.concatenate([past, next_])
     # Both ways in time: a sound that sets in just here is no break, but looks like one from its louder side.
     onward = _evidence(whole, past.size, predictors)
     backward = _evidence(whole[::-1], next_.size, predictors)
-    return Continuity(max(onward, backward))
+    return max(onward, backward)
 
 
-def together(channels: list[Continuity]) -> str:
-    """Return what the channels of a joint say: one that breaks outweighs those that go on."""
-    says = {one.says for one in channels}
-    return BREAKS if BREAKS in says else GOES_ON if GOES_ON in says else UNKNOWN
+def together(channels: Sequence[float]) -> float:
+    """Return what the channels of a joint say together, nats: one that breaks outweighs those that go on."""
+    if not channels:
+        return 0.0
+    return min(channels) if min(channels) < _BREAKS else max(channels)
 
 
 def _power(sound: NDArray[np.float64]) -> float:
