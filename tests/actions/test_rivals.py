@@ -1,10 +1,13 @@
-"""A day on which two sound files claim the same moments of one picture."""
+"""Two files of what is filed as one device claim the same moments: two takes, or two devices."""
+
+from datetime import date
 
 import pytest
-from tests.conftest import measured_takes
+from tests.conftest import PAL, make_shoot, measured_takes
 
-from vesk.actions import standing
+from vesk.actions import intake, measure, pairing, standing
 from vesk.actions.measuring import to_json
+from vesk.actions.walk import walk_folder
 from vesk.store import recordings
 from vesk.store.tables import Pairing
 
@@ -20,7 +23,7 @@ def day(db, settings, ferry, tmp_path):
     [(-70.0, {"31A_01.wav": "ambiguous", "31A_02.wav": "ambiguous"}),
      (-9.0, {"31A_01.wav": "sub-frame slip", "31A_02.wav": "wrong partner"})],
 )  # fmt: skip
-def test_one_recorder_cannot_have_made_both(db, day, strength, causes):
+def test_one_recorder_cannot_have_made_both(db, settings, day, strength, causes):
     (now,) = standing.of_day(db, day)
     other = next(row for row in recordings.of_day(db, day.id) if row.name == "31A_02.wav")
     values = to_json(now.found)
@@ -41,3 +44,90 @@ def test_one_recorder_cannot_have_made_both(db, day, strength, causes):
             assert found[name].proposal is None
             assert "S1 · 31A_0" in found[name].verdict.text
     assert standing.of_pairing(db, second.id).verdict.cause == causes["31A_02.wav"]  # the bench says the same
+    # Their own sound was asked: it is that of two takes, and they stay rivals.
+    assert measure.compare_rivals(db, settings, day.id) == 1
+    assert measure.compare_rivals(db, settings, day.id) == 0
+    assert {one.sound.name: one.verdict.cause for one in standing.of_day(db, day)} == causes
+
+
+FLAT = """
+[production]
+name = "The Lantern Ferry"
+day = 12
+date = 2027-03-24
+rate = "25"
+seed = 12
+[[device]]
+tag = "A"
+name = "near"
+kind = "camera"
+folder = "."
+roll = "A"
+ppm = 3.0
+jams = ["09:00:00"]
+noise_db = -52
+level_db = -8
+anonymous = true
+channels = ["scratch"]
+[[device]]
+tag = "B"
+name = "far"
+kind = "camera"
+folder = "."
+roll = "B"
+ppm = -4.0
+jams = ["09:00:00"]
+header_off_s = 3600.0
+distance_m = 3.0
+noise_db = -52
+level_db = -8
+anonymous = true
+channels = ["scratch"]
+[[device]]
+tag = "S1"
+name = "recorder"
+kind = "recorder"
+folder = "."
+roll = "S"
+jams = ["09:00:00"]
+channels = ["mix"]
+"""
+SHOT = """
+[[shot]]
+slate = "6{n}"
+take = 1
+start = "10:{minute:02}:00:00"
+length = 12
+talk = [[1.0, 11.0]]
+roll = [
+  {{ source = "A", from = 0.0, to = 12.0, file = "clip{one:04}.mov" }},
+  {{ source = "B", from = 0.6, to = 11.0, file = "clip{other:04}.mov" }},
+  {{ source = "S1", from = -1.5, to = 13.0 }},
+]
+"""
+
+
+def test_two_cameras_in_one_flat_folder_are_told_by_their_own_sound(db, settings, tmp_path, cache):
+    """Names and headers tell nothing and one clock is an hour off: both cameras heard the same moments."""
+    shots = "".join(SHOT.format(n=n, minute=7 * n, one=2 * n + 1, other=2 * n + 2) for n in range(3))
+    made = make_shoot(FLAT + shots, tmp_path)
+    day = intake.name_day(
+        db, settings, production="The Lantern Ferry", number=12, shot_on=date(2027, 3, 24), rate=PAL,
+        folder=str(made.folder),
+    )  # fmt: skip
+    intake.take_in(db, settings, day)
+    for pairing_id in pairing.pair_day(db, day):
+        measure.measure_pairing(db, settings, pairing_id)
+    for row in pairing.to_search(db, day):
+        pairing.pair_by_sound(db, settings, row.id, lambda _done, _total: True)
+    assert {one.verdict.cause for one in standing.of_day(db, day)} == {"ambiguous"}
+    assert measure.compare_rivals(db, settings, day.id) == 3
+    now = {(one.picture.name, one.sound.name): one for one in standing.of_day(db, day)}
+    assert len(now) == 6
+    assert all(one.settled for one in now.values())
+    for (picture, sound), one in now.items():
+        assert one.found.line.offset_s == pytest.approx(made.pair(picture, sound)["heard_offset_s"], abs=20e-6)
+    walked = walk_folder(made.folder, cache)
+    assert {(one.picture, one.sound, one.verdict.cause) for one in walked.pairings} == {
+        (*names, one.verdict.cause) for names, one in now.items()
+    }

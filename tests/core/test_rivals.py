@@ -1,8 +1,11 @@
 """One device makes one recording at a time: claims that cannot both be."""
 
+from dataclasses import replace
+from fractions import Fraction
+
 import pytest
 
-from vesk.core.pairing.rivals import Claim, rivalries
+from vesk.core.pairing.rivals import Claim, rivalries, to_compare
 
 
 def claim(key, picture="P1", sound="T1", *, at=(0.0, 60.0), offset=0.0, strength=80.0, sources=("A", "S1")):
@@ -35,3 +38,18 @@ def test_what_can_be_at_once_is_no_rival(second):
 
 def test_one_camera_cannot_make_two_files_of_one_moment():
     assert set(rivalries([claim("a"), claim("b", picture="P2", offset=2.0)])) == {"a", "b"}
+
+
+def test_files_whose_labels_overlap_just_so_were_made_by_two_devices():
+    one, other = claim("a"), claim("b", picture="P2", offset=2.0)
+    noon = Fraction(43_200)
+    labelled = [replace(one, picture_start=noon + 2), replace(other, picture_start=noon)]
+    assert rivalries(labelled) == {}
+    assert to_compare(labelled) == []
+    # A label that says something else tells nothing: their own sound is asked.
+    wrong = [labelled[0], replace(other, picture_start=noon + 40)]
+    assert len(rivalries(wrong)) == 2
+    (asked,) = to_compare(wrong)
+    line = {asked.one: 0.0, asked.other: asked.offset_s}
+    assert line["P2"] - line["P1"] == pytest.approx(-2.0)  # a moment of the sound lies 2 s later on P2
+    assert rivalries(wrong, {asked.pair}) == {}

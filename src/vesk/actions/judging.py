@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections.abc import Mapping
 from dataclasses import dataclass, replace
 from fractions import Fraction
 from functools import partial
@@ -12,7 +13,7 @@ from vesk.actions.located import Located
 from vesk.core.conform.correction import Correction, propose
 from vesk.core.errors import MediaError
 from vesk.core.pairing.by_timecode import Proposal
-from vesk.core.pairing.rivals import Claim, Rivalry, rivalries
+from vesk.core.pairing.rivals import Claim, Rivalry, rivalries, to_compare
 from vesk.core.sound.measurement import MATCHED, Measurement, refused
 from vesk.core.timecode import FrameRate, wrap_day
 from vesk.core.timemap import exact_seconds
@@ -73,18 +74,28 @@ def judged(
     return Measured(proposal.picture, proposal.sound, proposal, result, verdict, correction, fps)
 
 
-def with_rivals(found: dict[str, Located], tags: dict[str, str], measured: list[Measured]) -> list[Measured]:
+def with_rivals(
+    found: dict[str, Located],
+    tags: dict[str, str],
+    measured: list[Measured],
+    starts: Mapping[str, Fraction | None],
+) -> list[Measured]:
     """Judge again what claims moments that another file of the same device claims as well."""
     claims = [
         Claim(
             str(n), one.picture, one.sound, tags[one.picture], tags[one.sound], one.found.head_s, one.found.tail_s,
-            one.found.line.offset_s, -one.found.log10_false_alarm,
+            one.found.line.offset_s, -one.found.log10_false_alarm, starts[one.picture], starts[one.sound],
         )
         for n, one in enumerate(measured)
         if one.found.line is not None and one.found.decision == MATCHED
     ]  # fmt: skip
+    two = {
+        shared.pair
+        for shared in to_compare(claims)
+        if measuring.same_moment(found[shared.one], found[shared.other], shared.offset_s)
+    }
     kept = list(measured)
-    for key, rivalry in rivalries(claims).items():
+    for key, rivalry in rivalries(claims, two).items():
         one, other = measured[int(key)], measured[int(rivalry.other)]
         name = other.sound if other.sound != one.sound else other.picture
         kept[int(key)] = judged(found, tags, one.proposal, one.found, rivalry, f"{tags[name]} · {Path(name).name}")

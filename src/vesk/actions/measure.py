@@ -8,6 +8,7 @@ from __future__ import annotations
 
 from collections.abc import Iterable
 from contextlib import suppress
+from functools import partial
 
 from sqlmodel import Session
 
@@ -18,7 +19,7 @@ from vesk.core.sound.measurement import Measurement
 from vesk.media import cache, checksum
 from vesk.media.guarded import bordered, guarded
 from vesk.settings import Settings
-from vesk.store import changes, days, pairings, recordings
+from vesk.store import changes, compared, days, pairings, recordings
 from vesk.store.tables import Day, Pairing, Recording
 
 _LEAST_WAIT_S, _SLOWEST = 120.0, 2.0  # a file that takes longer than twice its own length is stuck
@@ -177,3 +178,28 @@ def _keep_frames(now: standing.Standing, picture: Located, found: Measurement) -
     if not all(picture.kept.frame(index).exists() for index in around):
         with suppress(MediaError):  # a picture that cannot be decoded is measured by its sound all the same
             guarded(picture.path, _LEAST_WAIT_S, decode_frames, picture, around)
+
+
+def compare_rivals(session: Session, settings: Settings, day_id: int) -> int:
+    """Ask rivals of a day, by their own sound, whether they are two devices filed as one; returns how many were asked.
+
+    Two files of one device cannot share a moment; two that heard the same moments are two devices'.
+    """
+    day = days.get_day(session, day_id)
+    asked = standing.to_compare_of_day(session, day)
+    rows = recordings.by_id(session, {int(key) for shared in asked for key in shared.pair})
+    places = {str(number): standing.located(settings, day, row) for number, row in rows.items()}
+    contents = {number: row.content for number, row in rows.items()}
+    changes.rest(session)
+    for shared in asked:
+        one, other = places[shared.one], places[shared.other]
+        try:
+            same = bordered(one.path, partial(measuring.same_moment, one, other, shared.offset_s))
+        except MediaError:
+            continue  # it stays a question for a person
+        changes.hold(session, day_id)
+        fresh = [recordings.get(session, int(key)) for key in (shared.one, shared.other)]
+        if all(row.content == contents[row.id or 0] for row in fresh):
+            compared.keep(session, *fresh, same_moment=same)
+        changes.rest(session)
+    return len(asked)

@@ -8,7 +8,7 @@ from typing import Any
 
 from vesk.actions.located import Located
 from vesk.core.sound.measure import measure_channels
-from vesk.core.sound.measurement import Heard, Jump, Line, Measurement, Rival, TracePoint, refused
+from vesk.core.sound.measurement import MATCHED, Heard, Jump, Line, Measurement, Rival, TracePoint, refused
 from vesk.media import cache
 
 
@@ -43,6 +43,15 @@ def measure_by_sound(
         found, picture_channel=own[0][found.picture_channel], channel=own[1][found.channel],
         others=tuple(replace(other, channel=own[1][other.channel]) for other in found.others),
     )  # fmt: skip
+
+
+_SAME_S = 0.1  # microphones thirty metres apart
+
+
+def same_moment(one: Located, other: Located, offset_s: float) -> bool:
+    """Say whether two recordings of one kind heard the same moments: they match each other, and just there."""
+    found = measure_by_sound(one, other, proposal_s=offset_s)
+    return found.decision == MATCHED and found.line is not None and abs(found.line.at_middle_s - offset_s) < _SAME_S
 
 
 def to_json(found: Measurement) -> dict[str, Any]:

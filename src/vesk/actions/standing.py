@@ -17,7 +17,7 @@ from vesk.core.clocks.sound_delay import SoundDelay
 from vesk.core.conform.correction import Correction, Errors, errors, propose
 from vesk.core.pairing.by_claps import error_by_claps
 from vesk.core.pairing.evidence import SOUND, STRIKE, TIMECODE, Evidence
-from vesk.core.pairing.rivals import Claim, Rivalry, rivalries
+from vesk.core.pairing.rivals import Claim, Rivalry, Shared, rivalries, to_compare
 from vesk.core.picture.closure import contact_between
 from vesk.core.sound.distance import distance_delay_s
 from vesk.core.sound.measurement import MATCHED, REFUSED, Measurement
@@ -28,7 +28,7 @@ from vesk.core.verdict.causes import Names, Setting, Verdict, give_verdict
 from vesk.media import cache, scan
 from vesk.media.facts import Facts
 from vesk.settings import Settings
-from vesk.store import days, pairings, recordings, strikes
+from vesk.store import compared, days, pairings, recordings, strikes
 from vesk.store.tables import CheckRow, CorrectionRow, Day, Pairing, Recording, Source, StrikeRow
 
 CLEAR = 2.0  # clearness from which a clap seen is worth believing before a person looked
@@ -281,12 +281,10 @@ def _gather(session: Session, day: Day, rows: list[Pairing]) -> list[Standing]:
     members = recordings.by_id(session, {r.picture_id for r in sharing} | {r.sound_id for r in sharing})
     sources = {source.id: source for source in days.sources(session, day.id or 0, gone=True)}
     struck = strikes.of_recordings(session, members)
-    measured = {
-        row.id or 0: measuring.from_json(row.measurement)
-        for row in sharing
-        if row.measurement and is_measured(row, members[row.picture_id], members[row.sound_id])
-    }
-    rivals = _rivals(sharing, members, measured)
+    measured = _measured(sharing, members)
+    same = compared.of_day(session, day.id or 0, members)
+    two = {frozenset(map(str, pair)) for pair, same_moment in same.items() if same_moment}
+    rivals = rivalries(_claims(sharing, members, measured), two)
     made = []
     for row in rows:
         picture, sound = members[row.picture_id], members[row.sound_id]
@@ -312,7 +310,24 @@ def _gather(session: Session, day: Day, rows: list[Pairing]) -> list[Standing]:
     return sorted(made, key=lambda s: (line(s.picture.start or Fraction(0)), s.picture.path, s.pairing.offset))
 
 
-def _rivals(rows: list[Pairing], members: dict[int, Recording], measured: dict[int, Measurement]) -> dict[str, Rivalry]:
+def to_compare_of_day(session: Session, day: Day) -> list[Shared]:
+    """Return the pairs of a day's recordings whose own sound tells whether rivals are two devices, not yet asked."""
+    rows = pairings.of_day(session, day.id or 0)
+    members = recordings.by_id(session, {row.picture_id for row in rows} | {row.sound_id for row in rows})
+    asked = {frozenset(map(str, pair)) for pair in compared.of_day(session, day.id or 0, members)}
+    claims = _claims(rows, members, _measured(rows, members))
+    return [shared for shared in to_compare(claims) if shared.pair not in asked]
+
+
+def _measured(rows: list[Pairing], members: dict[int, Recording]) -> dict[int, Measurement]:
+    return {
+        row.id or 0: measuring.from_json(row.measurement)
+        for row in rows
+        if row.measurement and is_measured(row, members[row.picture_id], members[row.sound_id])
+    }
+
+
+def _claims(rows: list[Pairing], members: dict[int, Recording], measured: dict[int, Measurement]) -> list[Claim]:
     claims = []
     for row in rows:
         found = measured.get(row.id or 0)
@@ -324,10 +339,10 @@ def _rivals(rows: list[Pairing], members: dict[int, Recording], measured: dict[i
         claims.append(
             Claim(
                 str(row.id), str(picture.id), str(sound.id), str(picture.source_id), str(sound.source_id),
-                found.head_s, found.tail_s, found.line.offset_s, -found.log10_false_alarm,
+                found.head_s, found.tail_s, found.line.offset_s, -found.log10_false_alarm, picture.start, sound.start,
             )
         )  # fmt: skip
-    return rivalries(claims)
+    return claims
 
 
 def _rival_name(

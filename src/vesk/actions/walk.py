@@ -95,7 +95,8 @@ def walk_folder(
     if measure:
         searched: dict[str, int] = {}
         by_sound = list(_by_sound(found, tags, known, {one.picture for one in proposals}, rate, tell, searched))
-        measured = with_rivals(found, tags, measured + by_sound)
+        starts = {name: one.start for name, one in known.recordings.items()}
+        measured = with_rivals(found, tags, measured + by_sound, starts)
         joined = {key for one in by_sound for key in (one.picture, one.sound)}
         alone = [_told(item, searched) for item in alone if item.key not in joined]
     return Walked(found, tags, measured, alone, unreadable, rate, known, together)

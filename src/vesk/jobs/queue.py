@@ -9,7 +9,7 @@ import procrastinate
 from procrastinate.exceptions import AlreadyEnqueued
 from sqlmodel import Session
 
-URGENT, SOON, AFTER, LATER = 20, 10, 5, 0
+URGENT, SOON, AFTER, LATER, LAST = 20, 10, 5, 0, -5
 
 
 @lru_cache(maxsize=1)

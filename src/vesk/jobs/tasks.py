@@ -13,7 +13,7 @@ from vesk.actions import pairing as pairing_action
 from vesk.actions import striking as striking_action
 from vesk.actions import turnover as turnover_action
 from vesk.actions import watching as watching_action
-from vesk.jobs.queue import AFTER, LATER, SOON, URGENT, enqueue
+from vesk.jobs.queue import AFTER, LAST, LATER, SOON, URGENT, enqueue
 from vesk.jobs.tracked import AGAIN, persisting, tracked
 from vesk.settings import Settings, for_work
 from vesk.store import days, pairings, progress, recordings
@@ -131,6 +131,8 @@ def search(recording_id: int) -> None:
             made = pairing_action.pair_by_sound(session, settings, recording_id, report)
             for pairing_id in [row.id or 0 for row in made]:
                 measure_action.keep_frames(session, settings, pairing_id)
+            if made:
+                enqueue(session, "vesk:compare", priority=LAST, day_id=made[0].day_id)
 
 
 @tasks.task(retry=AGAIN, name="pair")
@@ -162,8 +164,17 @@ def measure(pairing_id: int) -> None:
     settings = for_work()
     with tracked(settings, "measure", pairing_id) as (session, report):
         if report(0, 1) and pairings.is_standing(session, pairing_id):
-            measure_action.measure_pairing(session, settings, pairing_id)
+            row = measure_action.measure_pairing(session, settings, pairing_id)
+            enqueue(session, "vesk:compare", priority=LAST, day_id=row.day_id)
             report(1, 1)
+
+
+@tasks.task(retry=AGAIN, name="compare")
+def compare(day_id: int) -> None:
+    """Ask rivals, once everything else is measured, whether they are two devices."""
+    settings = for_work()
+    with persisting(settings) as session:
+        measure_action.compare_rivals(session, settings, day_id)
 
 
 @tasks.task(retry=AGAIN, name="deliver")

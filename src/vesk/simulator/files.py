@@ -138,8 +138,9 @@ def _write_movie(take: Take, events: list[Event], sound: NDArray[np.float32]) ->
     device, rate = take.device, take.rate
     options = {"movie_timescale": "240000", "fflags": "+bitexact", "movflags": "use_metadata_tags"}
     with av.open(str(take.path), "w", format="mov", options=options) as container:
-        container.metadata["scene"], container.metadata["take"] = take.shot.slate, str(take.shot.take)
-        container.metadata["camera"] = device.name
+        if not device.anonymous:
+            container.metadata["scene"], container.metadata["take"] = take.shot.slate, str(take.shot.take)
+            container.metadata["camera"] = device.name
         if take.capture_fps and take.named:
             container.metadata["capture_fps"] = str(take.capture_fps)
         video = container.add_stream("libx264", rate=rate.fps)
@@ -150,7 +151,8 @@ def _write_movie(take: Take, events: list[Event], sound: NDArray[np.float32]) ->
         video.options = {"preset": "ultrafast", "crf": "30", "bf": "0", "x264-params": "threads=1"}
         if take.label is not None:
             video.metadata["timecode"] = str(take.label)
-        video.metadata["reel_name"] = device.roll
+        if not device.anonymous:
+            video.metadata["reel_name"] = device.roll
         audio = None
         if sound.shape[1]:
             layout = "mono" if sound.shape[1] == 1 else "stereo"

@@ -25,6 +25,8 @@ class Device:
     `rate` is that of its picture where it is not the day's. `hum_db` is how loud the mains is in its sound; a channel
     named ``empty`` is not connected.
 
+    `anonymous` files tell neither the device nor its reel, scene or take.
+
     `ppm` is the error of its sample (and frame) clock against true time, `tc_ppm` that of its
     timecode clock; positive is fast. `phase` is how late, in frames, its frames begin after the
     timecode's. `distance_m` is how far its microphones stand from what is heard.
@@ -58,6 +60,7 @@ class Device:
     mono: bool = False
     rate: str = ""
     hum_db: float = -200.0
+    anonymous: bool = False
 
 
 @dataclass(frozen=True, slots=True)

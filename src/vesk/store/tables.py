@@ -230,6 +230,19 @@ class Pairing(SQLModel, table=True):
     version: int = 1
 
 
+class ComparedRow(SQLModel, table=True):
+    """Two recordings filed as one device's, compared by their own sound: whether both heard the same moments."""
+
+    __tablename__ = "compared"
+    __table_args__ = (Index("compared_once", "one_id", "other_id", "of", unique=True),)
+    id: Optional[int] = Field(default=None, primary_key=True)
+    day_id: int = Field(foreign_key="day.id", index=True)
+    one_id: int = Field(foreign_key="recording.id")
+    other_id: int = Field(foreign_key="recording.id")
+    of: str  # the contents of both, as they were then
+    same_moment: bool
+
+
 class CorrectionRow(SQLModel, table=True):
     """What is done to a pairing. Added and undone, never edited: the newest that stands counts."""
 

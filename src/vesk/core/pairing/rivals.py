@@ -2,12 +2,15 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterable, Sequence
+from collections.abc import Collection, Iterable, Sequence
 from dataclasses import dataclass
+from fractions import Fraction
 from itertools import combinations
 
 COMPARABLE = 0.7  # a second that reaches this share of the first is as likely as it
 _SAME_MOMENTS = 0.5  # of the shorter claim
+_LABELS_S = 1.0  # clocks of two devices that were jammed together
+_DAY_S = 86_400.0
 
 
 @dataclass(frozen=True, slots=True)
@@ -28,6 +31,8 @@ class Claim:
         Picture time of sound sample 0.
     strength : float
         Of the agreement: minus log10 of its false-alarm probability.
+    picture_start, sound_start : Fraction or None
+        By the clocks that are trusted, real seconds on the day's label clock; None where there is none.
     """
 
     key: str
@@ -39,6 +44,30 @@ class Claim:
     tail_s: float
     offset_s: float
     strength: float
+    picture_start: Fraction | None = None
+    sound_start: Fraction | None = None
+
+
+@dataclass(frozen=True, slots=True)
+class Shared:
+    """Two recordings filed as one device's that are laid on the same moments.
+
+    Attributes
+    ----------
+    one, other : str
+        The recordings.
+    offset_s : float
+        Where the other's first sample lies on the first, seconds, if both heard these moments.
+    """
+
+    one: str
+    other: str
+    offset_s: float
+
+    @property
+    def pair(self) -> frozenset[str]:
+        """Both."""
+        return frozenset((self.one, self.other))
 
 
 @dataclass(frozen=True, slots=True)
@@ -49,11 +78,18 @@ class Rivalry:
     better: bool
 
 
-def rivalries(claims: Sequence[Claim]) -> dict[str, Rivalry]:
+def rivalries(claims: Sequence[Claim], two_devices: Collection[frozenset[str]] = ()) -> dict[str, Rivalry]:
     """Find the pairings that claim moments which another one claims as well.
 
     Two files of one recorder over the same moments of a picture, or two files of one camera over the
-    same moments of a sound: playback that two takes share, or other takes of the same lines.
+    same moments of a sound: playback that two takes share, or other takes of the same lines. Two whose labels
+    overlap just so were made by two devices filed as one, and are no rivals.
+
+    Parameters
+    ----------
+    claims : sequence of Claim
+    two_devices : collection of frozenset
+        Pairs of recordings whose own sound told that both heard the same moments: `to_compare`.
 
     Returns
     -------
@@ -61,7 +97,9 @@ def rivalries(claims: Sequence[Claim]) -> dict[str, Rivalry]:
         For every pairing that has a rival, its strongest; the clearly better of two is not in it.
     """
     found: dict[str, Rivalry] = {}
-    for one, other in _exclusive(claims):
+    for one, other, shared in _exclusive(claims):
+        if shared.pair in two_devices:
+            continue
         weak, strong = sorted((one, other), key=lambda claim: claim.strength)
         better = weak.strength < COMPARABLE * strong.strength
         found[weak.key] = Rivalry(strong.key, better)
@@ -70,15 +108,40 @@ def rivalries(claims: Sequence[Claim]) -> dict[str, Rivalry]:
     return found
 
 
-def _exclusive(claims: Sequence[Claim]) -> Iterable[tuple[Claim, Claim]]:
+def to_compare(claims: Sequence[Claim]) -> list[Shared]:
+    """Return the pairs of recordings whose own sound tells whether rivals are two devices, each pair once.
+
+    Where the two heard the same moments, they match each other along the line that both pairings give; two takes of
+    one device that only share a playback do not.
+    """
+    return list({shared.pair: shared for _, _, shared in _exclusive(claims)}.values())
+
+
+def _exclusive(claims: Sequence[Claim]) -> Iterable[tuple[Claim, Claim, Shared]]:
     for one, other in combinations(sorted(claims, key=lambda claim: claim.strength), 2):
         by_picture = one.picture == other.picture and one.sound_source == other.sound_source
         by_sound = one.sound == other.sound and one.picture_source == other.picture_source
         if by_picture and by_sound:
             continue
         span = _on_picture if by_picture else _on_sound
-        if (by_picture or by_sound) and _meet(span(one), span(other)):
-            yield one, other
+        if not (by_picture or by_sound) or not _meet(span(one), span(other)):
+            continue
+        if by_picture:
+            shared = Shared(one.sound, other.sound, other.offset_s - one.offset_s)
+            labels = one.sound_start, other.sound_start
+        else:
+            shared = Shared(one.picture, other.picture, one.offset_s - other.offset_s)
+            labels = one.picture_start, other.picture_start
+        if not _labels_agree(*labels, shared.offset_s):
+            yield one, other, shared
+
+
+def _labels_agree(one: Fraction | None, other: Fraction | None, offset_s: float) -> bool:
+    """Say whether labels lay two recordings as the sound does: one device cannot write them at one time."""
+    if one is None or other is None:
+        return False
+    apart = abs(float(other - one) - offset_s) % _DAY_S
+    return min(apart, _DAY_S - apart) < _LABELS_S
 
 
 def _on_picture(claim: Claim) -> tuple[float, float]:
