@@ -9,13 +9,19 @@ import numpy as np
 import soxr
 from numpy.typing import NDArray
 
-from vesk.core.sound.features import WORK_RATE
+from vesk.core.sound.features import WORK_RATE, onset_features
+from vesk.core.sound.hearing import Hearing
 from vesk.simulator import paths
 from vesk.simulator.voices import RATE, clap, speech
 from vesk.simulator.world import sample_at
 
 Sound = NDArray[np.float32]
 MARGIN = 4.0  # seconds of world on either side of a picture
+
+
+def hear(sound: Sound) -> Hearing:
+    """Return a sound ready to be matched."""
+    return Hearing(sound, onset_features(sound))
 
 
 @lru_cache(maxsize=96)

@@ -9,22 +9,20 @@ import time
 from collections.abc import Callable, Iterator
 from dataclasses import dataclass
 
+import conversations
 import material
 import numpy as np
 from numpy.typing import NDArray
 from scipy import fft
 
+from vesk.core.picture.closure import find_closure
 from vesk.core.sound.coarse import prepare, search
 from vesk.core.sound.features import WORK_RATE, onset_features
-from vesk.core.sound.hearing import Hearing
 from vesk.core.sound.measure import measure
 from vesk.core.sound.measurement import MATCHED, Measurement
 from vesk.core.sound.strikes import find_strikes
 from vesk.simulator import paths
-
-
-def hear(sound: NDArray[np.float32]) -> Hearing:
-    return Hearing(sound, onset_features(sound))
+from vesk.simulator.slates import KINDS, slate
 
 
 def naive(one: material.Pair) -> tuple[float, float]:
@@ -73,7 +71,7 @@ def run(cases: list[dict[str, object]]) -> list[Row]:
     rows = []
     for case in cases:
         one = material.pair(**case)  # type: ignore[arg-type]
-        picture, sound = hear(one.picture), hear(one.sound)
+        picture, sound = material.hear(one.picture), material.hear(one.sound)
         begun = time.process_time()
         found = measure(picture, sound)
         rows.append(Row(found, one, time.process_time() - begun))
@@ -172,43 +170,6 @@ def jumps(scale: float) -> None:
     print(f"{inside} inside the interval given (wide where nobody speaks)")
 
 
-def conversations(scale: float) -> None:
-    """People who speak in turn from places of their own: each is heard at a level of its own on the scratch."""
-    print(
-        "\npeople from several places           n  matched  offset RMS µs  band  rate RMS ppm  band  jumps wrong  CPU s"
-    )
-    sets: list[tuple[str, dict[str, object]]] = [
-        ("12 s, two", {"seconds": 12}), ("20 s, two", {"seconds": 20}), ("60 s, two", {"seconds": 60}),
-        ("20 s, three", {"seconds": 20, "places_s": (0.0, 400e-6, -300e-6)}),
-        ("20 s, one", {"seconds": 20, "places_s": (0.0,)}),
-        ("60 s, two, a jump of 3 ms", {"seconds": 60, "jumps": [(31.0, 48)]}),
-    ]  # fmt: skip
-    for name, case in sets:
-        count = max(3, int(24 * scale))
-        made = [material.conversation(seed=3000 + n, **case) for n in range(count)]  # type: ignore[arg-type]
-        heard = [(hear(one.picture), hear(one.sound)) for one in made]
-        begun = time.process_time()
-        found = [measure(picture, sound) for picture, sound in heard]
-        cpu = (time.process_time() - begun) / count
-        off, off_held, rate, rate_held, wrong = [], [], [], [], 0
-        for one, truth in zip(found, made, strict=True):
-            line = one.line
-            if one.decision != MATCHED or line is None:
-                continue
-            wrong += len(line.jumps) != len(truth.jumps)
-            rate.append(line.ppm - truth.ppm)
-            rate_held.append(abs(rate[-1]) <= 1.96 * line.se_ppm)
-            for at in (one.head_s, one.middle_s, one.tail_s):
-                # The line may follow any one of the places: which one is the reference is told, not chosen.
-                error = min((line.offset_at(at) - truth.offset_at(at) - place for place in truth.places_s), key=abs)
-                off.append(error * 1e6)
-                off_held.append(abs(error) <= 1.96 * line.standard_error_at(at))
-        print(
-            f"{name:36}{count:4}{len(rate) / count:9.0%}{rms(off):15.1f}{np.mean(off_held):6.0%}"
-            f"{rms(rate):15.2f}{np.mean(rate_held):6.0%}{wrong:13}{cpu:7.2f}"
-        )
-
-
 def traps(scale: float) -> None:
     """Pairs that share no moment: other takes of the same lines, the same room and hum, claps, silence, loops."""
     kinds: dict[str, Callable[[int], tuple[NDArray[np.float32], NDArray[np.float32]]]] = {
@@ -218,16 +179,16 @@ def traps(scale: float) -> None:
     print("\ntraps                                 n  matched  most certain (log10)")
     for name, make in kinds.items():
         count = max(5, int(60 * scale))
-        found = [measure(*map(hear, make(seed))) for seed in range(count)]
+        found = [measure(*map(material.hear, make(seed))) for seed in range(count)]
         wrong = sum(one.decision == MATCHED for one in found)
         print(f"{name:36}{count:4}{wrong:9}{min(one.log10_false_alarm for one in found):12.1f}")
-    ambiguous = [measure(*map(hear, _loop(seed))) for seed in range(max(4, int(12 * scale)))]
+    ambiguous = [measure(*map(material.hear, _loop(seed))) for seed in range(max(4, int(12 * scale)))]
     print(f"{'music that repeats':36}{len(ambiguous):4}{sum(one.decision == MATCHED for one in ambiguous):9}")
     print("\nplayback under the talk of two takes  n  matched   (under one take, which is a pair: matched)")
     for over_talk in (3.0, 0.0, -6.0):
         cases = range(max(4, int(20 * scale)))
-        two = [measure(*map(hear, _playback(seed, over_talk, same=False))).decision for seed in cases]
-        one = [measure(*map(hear, _playback(seed, over_talk, same=True))).decision for seed in cases]
+        two = [measure(*map(material.hear, _playback(seed, over_talk, same=False))).decision for seed in cases]
+        one = [measure(*map(material.hear, _playback(seed, over_talk, same=True))).decision for seed in cases]
         name = f"music {over_talk:+.0f} dB over talk"
         print(f"{name:36}{len(two):4}{two.count(MATCHED):9}   ({one.count(MATCHED)})")
 
@@ -314,11 +275,31 @@ def claps(scale: float) -> None:
         clap = material.claps_at(15 * WORK_RATE, [6.0], [seed])
         room = [paths.reverberant(clap, WORK_RATE, seed=seed * 2 + n, amount=0.4 - 0.3 * n) for n in (0, 1)]
         noisy = [np.asarray(one + rng.normal(size=one.size) * 0.001, np.float32) for one in room]
-        found = measure(hear(noisy[0]), hear(np.roll(noisy[1], -4000)))
+        found = measure(material.hear(noisy[0]), material.hear(np.roll(noisy[1], -4000)))
         alone += found.line is not None and abs(found.line.offset_s - 0.25) < 1e-3
         alone_wrong += found.line is not None and abs(found.line.offset_s - 0.25) >= 1e-3
     print(f"\nclap before talk: first {first} of {count}; off by {np.median(off):.3f} ms, worst {max(off):.3f}")
+    likeliest = [find_strikes(_no_clap(seed))[0].score for seed in range(count)]
+    print(f"talk and knocks without a clap: the likeliest sound reaches a half in {sum(s >= 0.5 for s in likeliest)}")
+    seen = {kind: sum(_is_seen(kind, seed) for seed in range(count)) for kind in KINDS}
+    print(f"claps seen, the right frame of {count} each: " + ", ".join(f"{kind} {n}" for kind, n in seen.items()))
     print(f"one clap in silence, two rooms: matched {alone} of {count}, wrongly {alone_wrong}")
+
+
+def _no_clap(seed: int) -> NDArray[np.float32]:
+    rng = np.random.default_rng(seed)
+    out = material.talk(60, seed % 40)[: 30 * WORK_RATE] * 0.3 + rng.normal(size=30 * WORK_RATE) * 0.001
+    t = np.arange(WORK_RATE // 10) / WORK_RATE
+    for at in rng.uniform(1, 28, 5):
+        knock = np.sin(2 * np.pi * rng.uniform(300, 900) * t) * np.exp(-t / 0.012)
+        out[int(at * WORK_RATE) :][: t.size] += 0.3 * knock
+    return paths.reverberant(np.asarray(out, np.float32), WORK_RATE, seed=seed, amount=0.3)
+
+
+def _is_seen(kind: str, seed: int) -> bool:
+    frames, closed = slate(kind, 100 + seed)
+    found = find_closure(frames)
+    return found is not None and abs(found.frame - closed) <= (1 if kind == "blurred" else 0)
 
 
 def timed(work: Callable[[], object]) -> float:
@@ -333,7 +314,7 @@ def speed() -> None:
     touch = timed(hour_p.sum)
     features = timed(lambda: onset_features(hour_p))
     print(f"\nfeatures of one hour {features:.2f} CPU s (touching every sample: {touch:.2f})")
-    picture, sound = hear(one.picture), hear(one.sound)
+    picture, sound = material.hear(one.picture), material.hear(one.sound)
     found = measure(picture, sound)
     cpu = timed(lambda: measure(picture, sound))
     plain = timed(lambda: naive(one))
@@ -358,7 +339,7 @@ def main(scale: float) -> int:
     limits(scale)
     coverage(scale)
     jumps(scale)
-    conversations(scale)
+    conversations.main(scale)
     traps(scale)
     claps(scale)
     speed()

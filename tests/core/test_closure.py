@@ -7,6 +7,7 @@ from hypothesis import strategies as st
 
 from vesk.core.clocks.sound_delay import ClapPair, sound_delay
 from vesk.core.picture.closure import OPEN, contact_between, find_closure
+from vesk.simulator.slates import KINDS, slate
 
 
 def clapper(count: int, closed: int, seed: int = 0) -> np.ndarray:
@@ -29,48 +30,12 @@ def test_the_first_closed_frame_is_proposed(closed):
     assert found.contact_s(25.0, 100) == (pytest.approx((99 + closed) / 25), pytest.approx((100.5 + closed) / 25))
 
 
-def slate(seed: int, kind: str, *, count: int = 40) -> tuple[np.ndarray, int]:
-    """Return frames of a slate that comes into view and is clapped, and the first frame that shows it closed."""
-    rng = np.random.default_rng(seed)
-    closed, shown = int(rng.integers(16, 34)), int(rng.integers(3, 9))
-    dim = 0.18 if kind == "dark" else 1.0
-    high, wide = 96, 160
-    back = rng.normal(90, 25, (12, 20)).repeat(8, axis=0).repeat(8, axis=1)
-    x = int(rng.integers(20, 70)) if kind != "edge" else 118
-    y = int(rng.integers(40, 60))
-    out = []
-    for k in range(count):
-        rows, columns = np.mgrid[:high, :wide]
-        frame = back.copy()
-        # It is held up within a frame, or moves in and comes to rest, as what is carried does.
-        if k >= shown:
-            left = x + (round(60 * 0.45 ** (k - shown)) if kind == "moved in" else 0)
-            board = (rows >= y) & (rows < y + 32) & (columns >= left) & (columns < left + 62)
-            frame[board] = 40
-            steps = 3 if kind == "blurred" else 1
-            bar = np.zeros((high, wide))
-            for part in range(steps):
-                moment = k + part / (2 * steps)
-                angle = 0.0 if moment >= closed else min(0.7, 0.16 * (closed - moment))
-                tip = np.tan(angle)
-                along = columns - left
-                bar += (along >= 0) & (along < 62) & (np.abs(rows - (y - 4 - along * tip)) < 4)
-            frame = frame * (1 - bar / steps) + 225 * bar / steps
-        if kind == "hands" and k >= shown:
-            at = int(rng.integers(0, 6)) + x - 12
-            frame[y + 10 : y + 40, max(0, at) : max(0, at) + 12] = 150
-        walker = (k * 5 + seed * 11) % wide
-        frame[74:92, walker : walker + 8] = 130  # somebody passes behind and before the board, never before the sticks
-        out.append(frame * dim + rng.normal(0, 1.5, frame.shape))
-    return np.clip(np.array(out), 0, 255).astype(np.uint8), closed
-
-
-@pytest.mark.parametrize("kind", ["popped in", "moved in", "hands", "dark", "edge", "blurred"])
+@pytest.mark.parametrize("kind", KINDS)
 def test_what_moved_and_then_stopped_in_one_place_is_the_closing(kind):
     """A slate that comes into view changes more than its sticks do: 0 of 6 right by size alone."""
     right = 0
     for seed in range(20):
-        frames, closed = slate(seed, kind)
+        frames, closed = slate(kind, seed)
         found = find_closure(frames)
         right += found is not None and abs(found.frame - closed) <= (1 if kind == "blurred" else 0)
     assert right >= 19
