@@ -17,7 +17,8 @@ from typing import Any
 
 from sqlmodel import Session, select
 
-from vesk.actions import day_joined, day_known, pairing, reports
+from vesk.actions import joining, pairing, reports
+from vesk.actions.known import known_of_day
 from vesk.core.timecode import FrameRate, Timecode
 from vesk.media.facts import PICTURE, SOUND, Facts
 from vesk.settings import Settings
@@ -89,7 +90,7 @@ class PaperDay:
             self._add(session, path, facts)
         session.flush()
         joined = {self.rows[path].id or 0: 1 for path in ("E/c1.mov", "E/c2.mov")}
-        self.run = day_joined.join_by_hand(session, settings, self.day, joined, "run")
+        self.run = joining.join_by_hand(session, settings, self.day, joined, "run")
         pairing.pair_day(session, self.day)
         self.pairing = pairings.of_day(session, self.day.id or 0)[0]
         self.report = reports.take_up(session, settings, self.day, name="r.csv", text=_TABLE, kind="sound")
@@ -98,7 +99,7 @@ class PaperDay:
         )
         session.add(self.strike)
         session.commit()
-        self.oddity = next(iter(day_known.known_of_day(session, self.day).oddities)).key
+        self.oddity = next(iter(known_of_day(session, self.day).oddities)).key
         session.commit()
 
     def _add(self, session: Session, path: str, facts: Facts) -> None:

@@ -33,11 +33,11 @@ from conflicts import conflicts, lines
 from sqlmodel import select
 
 from vesk.actions import intake, package
-from vesk.actions.located import Located, hear
-from vesk.actions.report_lines import write_report
 from vesk.core.errors import MediaError, StorageError, VeskError
 from vesk.core.intake.reports import read_table
 from vesk.core.timecode import FrameRate
+from vesk.dailies.located import Located, hear
+from vesk.dailies.report_lines import write_report
 from vesk.jobs.tasks import ask_intake
 from vesk.media import cache, checksum, paperwork, probe
 from vesk.media.facts import Facts

@@ -17,13 +17,13 @@ from pathlib import Path
 
 import numpy as np
 
-from vesk.actions.known import know_day
-from vesk.actions.known_recording import Item
 from vesk.core.errors import MediaError
 from vesk.core.ltc.edges import find_edges
 from vesk.core.ltc.frames import read_frames
 from vesk.core.ltc.listen import decode
 from vesk.core.timecode import FrameRate, Timecode
+from vesk.dailies.known_day import know_day
+from vesk.dailies.known_recording import Item
 from vesk.media import cache, checksum, probe, scan
 from vesk.media.facts import PICTURE, SOUND, Facts
 from vesk.media.wave import write_wave

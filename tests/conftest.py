@@ -206,13 +206,13 @@ def name_ferry(session: Session, settings: Settings, folder: Path) -> Any:
 
 def measured_takes(session: Session, settings: Settings, ferry: Shoot, folder: Path, *without: str) -> Any:
     """Take in a part of the demo's morning (linked, not copied), pair it and measure it."""
-    from vesk.actions import intake, measure, pairing
+    from vesk.actions import intake, measuring, pairing
 
     shutil.copytree(ferry.folder, folder, copy_function=os.link, ignore=shutil.ignore_patterns(*without))
     day = name_ferry(session, settings, folder)
     intake.take_in(session, settings, day)
     for pairing_id in pairing.pair_day(session, day):
-        measure.measure_pairing(session, settings, pairing_id)
+        measuring.measure_pairing(session, settings, pairing_id)
     session.commit()
     return day
 

@@ -29,7 +29,9 @@ def test_the_core_opens_no_file_and_reads_no_clock():
                 raise AssertionError(f"{path}:{node.lineno} has global state")
 
 
-@pytest.mark.parametrize("room", ["core", "media", "store", "simulator", "actions", "jobs", "services", "cli", "web"])
+@pytest.mark.parametrize(
+    "room", ["core", "media", "store", "simulator", "dailies", "actions", "jobs", "services", "cli", "web"]
+)
 def test_every_room_says_what_lives_there(room):
     text = (SOURCE / room / "README.md").read_text(encoding="utf-8")
     assert "may import" in text
@@ -42,7 +44,7 @@ def test_every_command_is_in_the_readme():
 
 def test_every_printed_field_is_documented():
     text = (PROJECT / "docs" / "formats.md").read_text(encoding="utf-8")
-    from vesk.actions.report_lines import COLUMNS
+    from vesk.dailies.report_lines import COLUMNS
     from vesk.media.facts import Facts
 
     fields = {

@@ -8,7 +8,7 @@ from pathlib import Path
 import pytest
 from tests.conftest import name_ferry
 
-from vesk.actions import correct, intake, measure, package, pairing, sources, standing, turnover
+from vesk.actions import correct, intake, measuring, package, pairing, sources, standing, turnover
 from vesk.core.errors import MediaError, RefusedError, StaleError, StorageError
 from vesk.store import journal, pairings, recordings, turnovers
 from vesk.store.tables import Source
@@ -34,7 +34,7 @@ def only(db, day, picture):
 
 def measured(db, settings, day, picture):
     now = only(db, day, picture)
-    measure.measure_pairing(db, settings, now.pairing.id)
+    measuring.measure_pairing(db, settings, now.pairing.id)
     db.commit()
     return only(db, day, picture)
 

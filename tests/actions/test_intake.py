@@ -7,8 +7,10 @@ from fractions import Fraction
 import pytest
 from tests.conftest import name_ferry, shown
 
-from vesk.actions import day_joined, day_known, delivering, intake, measure, pairing, sources, standing
+from vesk.actions import clocks, facts, intake, joining, measuring, oddities, pairing, sources, standing
+from vesk.actions.known import known_of_day
 from vesk.core.errors import RefusedError, StaleError
+from vesk.dailies import delivering
 from vesk.media import cache
 from vesk.store import days, journal, overrides, pairings, recordings
 from vesk.web import create_app
@@ -25,8 +27,8 @@ def day(db, settings, afternoon, tmp_path):
     intake.take_in(db, settings, named)
     for _ in range(2):  # files by themselves, then what they are together
         for row in recordings.ready_of_day(db, named.id):
-            measure.listen(db, settings, row.id)
-        day_joined.join_day(db, settings, named)
+            measuring.listen(db, settings, row.id)
+        joining.join_day(db, settings, named)
     pairing.pair_day(db, named)
     db.commit()
     return named
@@ -41,7 +43,7 @@ def source(db, day, tag):
 
 
 def test_timecode_on_a_sound_channel_is_trusted_over_a_wrong_header(db, day):
-    known = day_known.known_of_day(db, day)
+    known = known_of_day(db, day)
     row = by_name(db, day)["C002_001.mov"]
     one = known.recordings[str(row.id)]
     assert (known.clocks["C"].clock, one.clock, one.label) == ("LTC", "LTC", "13:52:10:00")
@@ -58,7 +60,7 @@ def test_its_channel_is_kept_out_of_matching(db, settings, day):
     place = standing.located(settings, day, row)
     assert cache.matching_channels(place.facts, place.kept) == (1,)
     (pid,) = [p.id for p in pairings.of_day(db, day.id) if p.picture_id == row.id]
-    measure.measure_pairing(db, settings, pid)
+    measuring.measure_pairing(db, settings, pid)
     now = standing.of_pairing(db, pid)
     assert now.found.picture_channel == 1
     assert now.verdict.cause == "whole-frame offset"  # its sound is a frame early on its picture
@@ -66,7 +68,7 @@ def test_its_channel_is_kept_out_of_matching(db, settings, day):
 
 
 def test_what_is_odd_is_told_of_the_right_files(db, day):
-    found = {(one.kind, tuple(one.about)) for one in day_known.known_of_day(db, day).oddities}
+    found = {(one.kind, tuple(one.about)) for one in known_of_day(db, day).oddities}
     rows = {name: (str(row.id),) for name, row in by_name(db, day).items()}
     for kind, name in [
         ("header and LTC disagree", "C002_001.mov"), ("LTC leaks", "C002_002.mov"), ("doubled file", "37_02 copy.wav"),
@@ -106,47 +108,47 @@ def test_a_camera_without_a_clock_finds_its_sound(db, settings, day, afternoon, 
 
 def test_a_persons_clock_and_start_move_everything_after_them(db, settings, day):
     camera = source(db, day, "C")
-    day_known.choose_clock(db, settings, camera.id, version=camera.version, clock="header")
+    clocks.choose_clock(db, settings, camera.id, version=camera.version, clock="header")
     pairing.pair_day(db, day)
     row = by_name(db, day)["C002_001.mov"]
     assert (row.clock, row.start) == ("header", 12 * 3600 + 50 * 60 + 6 + Fraction(13, 25))
     assert "no recorder was rolling" in row.unpaired
     with pytest.raises(StaleError):
-        day_known.choose_clock(db, settings, camera.id, version=1, clock="LTC")
-    day_known.put_right(db, settings, day, shown(row), field="timecode", value="13:52:10:00")
+        clocks.choose_clock(db, settings, camera.id, version=1, clock="LTC")
+    facts.put_right(db, settings, day, shown(row), field="timecode", value="13:52:10:00")
     pairing.pair_day(db, day)
     assert by_name(db, day)["C002_001.mov"].start == 13 * 3600 + 52 * 60 + 10
-    known = day_known.known_of_day(db, day).recordings[str(row.id)]
+    known = known_of_day(db, day).recordings[str(row.id)]
     assert (known.values["timecode"].origin, known.values["timecode"].read) == (
         "put right by test editor",
         "12:50:06:13",
     )
-    day_known.put_right(db, settings, day, shown(row), field="timecode", value=None)
-    assert day_known.known_of_day(db, day).recordings[str(row.id)].label == "12:50:06:13"
+    facts.put_right(db, settings, day, shown(row), field="timecode", value=None)
+    assert known_of_day(db, day).recordings[str(row.id)].label == "12:50:06:13"
     coded = by_name(db, day)["C002_002.mov"]
     camera = source(db, day, "C")
-    day_known.choose_clock(db, settings, camera.id, version=camera.version, clock="LTC")
+    clocks.choose_clock(db, settings, camera.id, version=camera.version, clock="LTC")
     typed = by_name(db, day)["clip0017-0019.mov"]
     for one in (coded, typed):  # over LTC, and where there is no clock at all
-        day_known.put_right(db, settings, day, shown(one), field="timecode", value="15:00:00:00")
-    known = day_known.known_of_day(db, day)
+        facts.put_right(db, settings, day, shown(one), field="timecode", value="15:00:00:00")
+    known = known_of_day(db, day)
     assert {known.recordings[str(one.id)].label for one in (coded, typed)} == {"15:00:00:00"}
     assert known.clocks["E"].clock == "none"  # what a person typed of one file is no clock of its source
     for value, words in (("13:52", "Write it like"), ("13:52:10:30", "out of range")):
         with pytest.raises(RefusedError, match=words):
-            day_known.put_right(db, settings, day, shown(row), field="timecode", value=value)
+            facts.put_right(db, settings, day, shown(row), field="timecode", value=value)
 
 
 def test_brought_back_moved_and_meant_so(db, settings, day):
     rows = by_name(db, day)
     slow, copy = rows["D001_001.mov"], rows["37_02 copy.wav"]
-    day_known.put_right(db, settings, day, shown(slow), field="aside", value="")
+    facts.put_right(db, settings, day, shown(slow), field="aside", value="")
     pairing.pair_day(db, day)
     assert by_name(db, day)["D001_001.mov"].aside == ""
     joined = next(p for p in pairings.of_day(db, day.id) if p.sound_id == rows["39_01.wav"].id)
-    measure.measure_pairing(db, settings, joined.id)
+    measuring.measure_pairing(db, settings, joined.id)
     assert standing.of_pairing(db, joined.id).state == "measured"
-    day_known.put_right(db, settings, day, shown(rows["39_01.wav"]), field="aside", value="wild")
+    facts.put_right(db, settings, day, shown(rows["39_01.wav"]), field="aside", value="wild")
     pairing.pair_day(db, day)
     assert by_name(db, day)["39_01.wav"].aside == "wild"
     now = standing.of_pairing(db, joined.id)  # measured or not, it waits for nobody any more
@@ -159,8 +161,8 @@ def test_brought_back_moved_and_meant_so(db, settings, day):
         sources.move(db, settings, day, shown(slow), to_tag="S1")
     with pytest.raises(RefusedError, match="together"):
         sources.move(db, settings, day, shown(slow, copy), to_tag="X")
-    odd = next(one for one in day_known.known_of_day(db, day).oddities if one.kind == "LTC leaks")
-    day_known.accept(db, settings, day, odd.key, "short cable")
+    odd = next(one for one in known_of_day(db, day).oddities if one.kind == "LTC leaks")
+    oddities.accept(db, settings, day, odd.key, "short cable")
     assert overrides.accepted(db, day.id)[odd.key].note == "short cable"
     intake.take_in(db, settings, day)  # a second intake loses nothing
     assert odd.key in overrides.accepted(db, day.id)

@@ -9,11 +9,11 @@ import numpy as np
 import pytest
 from tests.conftest import PAL, make_shoot, shown
 
-from vesk.actions import correct, day_joined, intake, measure, package, pairing, sources, standing, turnover
-from vesk.actions.conforming import conform
+from vesk.actions import correct, intake, joining, measuring, package, pairing, sources, standing, turnover
 from vesk.actions.striking import keep_strikes
-from vesk.actions.walk import walk_folder
 from vesk.core.errors import RefusedError, StaleError
+from vesk.dailies.conforming import conform
+from vesk.dailies.folder import walk_folder
 from vesk.store import days, overrides, pairings, recordings, strikes, turnovers
 from vesk.web import create_app
 
@@ -94,12 +94,12 @@ def day(db, settings, rolled_on, tmp_path):
         folder=str(tmp_path / "media"),
     )  # fmt: skip
     intake.take_in(db, settings, made)
-    day_joined.join_day(db, settings, made)
+    joining.join_day(db, settings, made)
     for row in recordings.ready_of_day(db, made.id):
-        measure.listen(db, settings, row.id)
-    day_joined.join_day(db, settings, made)
+        measuring.listen(db, settings, row.id)
+    joining.join_day(db, settings, made)
     for row in recordings.ready_of_day(db, made.id):
-        measure.listen(db, settings, row.id)
+        measuring.listen(db, settings, row.id)
     db.commit()
     return made
 
@@ -170,34 +170,34 @@ def test_taken_apart_the_files_stand_for_themselves_and_are_not_joined_again(db,
     pairing.pair_day(db, day)
     run = the(db, day, "REC0007-0009.wav")
     overrides.put(db, run.id, "scene", "50X", by="test editor")
-    day_joined.part(db, settings, run.id, version=run.version)
-    assert day_joined.join_day(db, settings, day) == []
+    joining.part(db, settings, run.id, version=run.version)
+    assert joining.join_day(db, settings, day) == []
     assert {"REC0007.wav", "REC0008.wav", "REC0009.wav"} <= set(names(db, day))
     with pytest.raises(RefusedError, match="one file"):
-        day_joined.part(db, settings, the(db, day, "REC0008.wav").id, version=1)
+        joining.part(db, settings, the(db, day, "REC0008.wav").id, version=1)
     parts = [row for row in recordings.of_day(db, day.id) if row.name.startswith("REC")]
-    again = day_joined.join_by_hand(db, settings, day, shown(*parts), "run")
+    again = joining.join_by_hand(db, settings, day, shown(*parts), "run")
     assert again.id == run.id  # with whatever was decided about it
     assert overrides.standing_of_day(db, day.id)[run.id]["scene"].value == "50X"
     picture, sound = the(db, day, "A009_001.mov"), the(db, day, "50_01_1-3.wav")
     with pytest.raises(RefusedError, match="several sources"):
-        day_joined.join_by_hand(db, settings, day, shown(picture, sound), "run")
+        joining.join_by_hand(db, settings, day, shown(picture, sound), "run")
     with pytest.raises(RefusedError, match="two files or more"):
-        day_joined.join_by_hand(db, settings, day, shown(picture), "run")
+        joining.join_by_hand(db, settings, day, shown(picture), "run")
 
 
 def test_a_pairing_of_a_part_rests_while_the_run_stands(db, settings, day):
     run = the(db, day, "clip0101-0103.mov")
-    day_joined.part(db, settings, run.id, version=run.version)
+    joining.part(db, settings, run.id, version=run.version)
     first = the(db, day, "clip0101.mov")
     [one] = [p for p in pairing.pair_by_sound(db, settings, first.id, lambda _d, _t: True)
              if recordings.get(db, p.sound_id).name == "50_01_1-3.wav"]  # fmt: skip
     correct.set_own(db, settings, one.id, version=one.version, slip=Fraction(3, 1000), ppm=Fraction(0))
     clips = [row for row in recordings.of_day(db, day.id) if row.name.startswith("clip")]
-    day_joined.join_by_hand(db, settings, day, shown(*clips), "run")
+    joining.join_by_hand(db, settings, day, shown(*clips), "run")
     assert one.id not in {p.id for p in pairings.of_day(db, day.id)}
     assert not pairings.is_standing(db, one.id)
-    day_joined.part(db, settings, run.id, version=run.version)
+    joining.part(db, settings, run.id, version=run.version)
     assert standing.of_pairing(db, one.id).state == "corrected"
 
 
@@ -205,13 +205,13 @@ def test_a_part_that_vanishes_takes_the_run_with_it_and_brings_it_back(db, setti
     lost = tmp_path / "media" / "Z" / "REC0008.wav"
     kept = lost.rename(tmp_path / "REC0008.wav")
     intake.take_in(db, settings, day)
-    day_joined.refresh(db, day)
+    joining.refresh(db, day)
     run = the(db, day, "REC0007-0009.wav")
     assert run.state == "vanished"
     assert "REC0008.wav" in run.problem
     kept.rename(lost)
     intake.take_in(db, settings, day)
-    assert day_joined.refresh(db, day) == []  # nothing in it changed: what was heard counts
+    assert joining.refresh(db, day) == []  # nothing in it changed: what was heard counts
     assert the(db, day, "REC0007-0009.wav").state == "ready"
 
 

@@ -5,10 +5,10 @@ from fractions import Fraction
 import pytest
 from tests.paper_day import PAL, picture, sound
 
-from vesk.actions.known import know_day
-from vesk.actions.known_recording import Item
 from vesk.core.clocks.choice import Period, Said
 from vesk.core.intake.reports import Entry, Report
+from vesk.dailies.known_day import know_day
+from vesk.dailies.known_recording import Item
 
 HOUR = 3600
 

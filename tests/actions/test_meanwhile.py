@@ -12,11 +12,13 @@ from tests.conftest import name_ferry, shown
 from tests.paper_day import paper_day, picture, recording, sound, source
 
 from vesk.actions import (
+    clocks,
     correct,
-    day_joined,
-    day_known,
+    facts,
     intake,
-    measure,
+    joining,
+    measuring,
+    naming,
     package,
     pairing,
     reports,
@@ -24,7 +26,8 @@ from vesk.actions import (
     standing,
     striking,
     turnover,
-)  # fmt: skip
+)
+from vesk.actions.known import known_of_day
 from vesk.core.errors import MediaError, StorageError
 from vesk.media import checksum
 from vesk.media.wave import write_wave
@@ -55,7 +58,7 @@ def only(db, day, name):
 def checked(db, settings, day, *names):
     for name in names:
         pid = only(db, day, name).pairing.id
-        measure.measure_pairing(db, settings, pid)
+        measuring.measure_pairing(db, settings, pid)
         correct.take_proposal(db, settings, pid, version=only(db, day, name).pairing.version)
         correct.check(db, settings, pid, version=only(db, day, name).pairing.version)
         db.commit()
@@ -87,8 +90,8 @@ def test_a_pairing_set_aside_during_its_measurement_stays_set_aside(db, settings
             theirs.commit()
             said["version"] = row.version
 
-    meanwhile(monkeypatch, "vesk.actions.measuring.measure_by_sound", person)
-    measure.measure_pairing(db, settings, now.pairing.id)
+    meanwhile(monkeypatch, "vesk.dailies.measuring.measure_by_sound", person)
+    measuring.measure_pairing(db, settings, now.pairing.id)
     db.commit()
     after = only(db, day, "A006_001.mov")
     assert (after.state, after.pairing.reason) == ("set aside", "wrong take")
@@ -106,8 +109,8 @@ def test_a_measurement_of_a_file_that_was_changed_meanwhile_is_let_go(db, settin
             intake.take_in(theirs, settings, days.get_day(theirs, day.id))
             theirs.commit()
 
-    meanwhile(monkeypatch, "vesk.actions.measuring.measure_by_sound", somebody)
-    measure.measure_pairing(db, settings, now.pairing.id)
+    meanwhile(monkeypatch, "vesk.dailies.measuring.measure_by_sound", somebody)
+    measuring.measure_pairing(db, settings, now.pairing.id)
     db.commit()
     assert only(db, day, "A006_001.mov").found is None
 
@@ -136,7 +139,7 @@ def test_who_waited_for_the_day_sees_it_as_it_is_then(db, settings, day):
     seen = days.get_day(db, day.id)
     assert seen.patterns == []
     with open_session(settings.sqlalchemy_url) as theirs:
-        day_known.set_patterns(theirs, settings, day.id, ["{roll}_{clip}"], version=1)
+        naming.set_patterns(theirs, settings, day.id, ["{roll}_{clip}"], version=1)
         theirs.commit()
     changes.hold(db, day.id)
     assert seen.patterns == ["{roll}_{clip}"]
@@ -277,7 +280,7 @@ def test_a_turnover_that_cannot_be_written_says_so_and_goes_on(db, settings, day
 
     with monkeypatch.context() as disk:
         disk.setattr(Path, "mkdir", refuse) if closed == "folder" else disk.setattr(
-            "vesk.actions.report_lines.csv.DictWriter", refuse
+            "vesk.dailies.report_lines.csv.DictWriter", refuse
         )
         with pytest.raises(StorageError, match="Read-only"):
             package.make(db, settings, row.id)
@@ -292,8 +295,8 @@ def test_a_turnover_that_cannot_be_written_says_so_and_goes_on(db, settings, day
 def test_names_that_look_like_formulas_reach_the_report_as_text(db, settings, day):
     checked(db, settings, day, "A006_001.mov")
     own = recording(db, day, "31A_01.wav")
-    day_known.put_right(db, settings, day, shown(own), field="scene", value="=HYPERLINK(1)")
-    day_known.put_right(db, settings, day, shown(own), field="take", value="-1+2")
+    facts.put_right(db, settings, day, shown(own), field="scene", value="=HYPERLINK(1)")
+    facts.put_right(db, settings, day, shown(own), field="take", value="-1+2")
     pairing.pair_day(db, day)
     row = turnover.plan(db, settings, day)
     package.make(db, settings, row.id)
@@ -310,7 +313,7 @@ def test_a_link_swapped_in_after_intake_is_not_followed(db, settings, day, tmp_p
     path.rename(outside)
     path.symlink_to(outside)
     place = standing.located(settings, day, now.sound)
-    for open_it in (place.reader, lambda: measure.measure_pairing(db, settings, now.pairing.id)):
+    for open_it in (place.reader, lambda: measuring.measure_pairing(db, settings, now.pairing.id)):
         with pytest.raises(MediaError, match="leads out of the day's folder"):
             open_it()
     # A folder on the way may be swapped as well.
@@ -336,7 +339,7 @@ def test_two_files_with_equal_pieces_are_no_copies_and_share_nothing(db, setting
     pairing.pair_day(db, day)
     rows = {row.name: row for row in recordings.files_of_day(db, day.id)}
     assert rows["31A_01.wav"].content == rows["31A_01 copy.wav"].content != rows["31A_09.wav"].content
-    doubled = [one.says for one in day_known.known_of_day(db, day).oddities if one.kind == "doubled file"]
+    doubled = [one.says for one in known_of_day(db, day).oddities if one.kind == "doubled file"]
     assert len(doubled) == 1
     assert "31A_01 copy.wav" in doubled[0]
 
@@ -369,7 +372,7 @@ def test_a_source_with_a_report_and_a_stretch_is_merged_and_its_tag_used_again(d
     second = source(db, day, "S2")
     report = reports.take_up(db, settings, day, name="r.csv", text="file,scene\nb.wav,7\n", kind="sound")
     reports.name_columns(db, settings, report.id, version=1, mapping=dict(report.mapping), kind="sound", tag="S2")
-    day_known.choose_period(db, settings, second.id, version=1, since="09:00", before="10:00", clock="none")
+    clocks.choose_period(db, settings, second.id, version=1, since="09:00", before="10:00", clock="none")
     sources.merge(db, settings, second.id, version=2, into="S1")
     db.commit()
     assert [one.tag for one in days.sources(db, day.id)] == ["A", "S1"]
@@ -386,7 +389,7 @@ def test_a_clock_changes_beside_a_pairing_that_was_set_aside_and_it_stays_so(db,
     correct.set_aside(db, settings, row.id, version=row.version, reason="wild")
     for clock in ("none", ""):
         own = source(db, day, "S1")
-        day_known.choose_clock(db, settings, own.id, version=own.version, clock=clock)
+        clocks.choose_clock(db, settings, own.id, version=own.version, clock=clock)
         pairing.pair_day(db, day)
         db.commit()
         (kept,) = pairings.of_day(db, day.id)
@@ -399,10 +402,10 @@ def test_a_pairing_that_clocks_no_longer_propose_is_withdrawn_and_comes_back(db,
     (row,) = pairings.of_day(db, day.id)
     journal.note(db, day_id=day.id, by="me", what="looked at it", pairing_id=row.id)
     own = source(db, day, "S1")
-    day_known.choose_clock(db, settings, own.id, version=own.version, clock="none")
+    clocks.choose_clock(db, settings, own.id, version=own.version, clock="none")
     pairing.pair_day(db, day)
     assert pairings.of_day(db, day.id) == []
-    day_known.choose_clock(db, settings, own.id, version=own.version, clock="")
+    clocks.choose_clock(db, settings, own.id, version=own.version, clock="")
     pairing.pair_day(db, day)
     (back,) = pairings.of_day(db, day.id)
     assert (back.id, back.state, back.offset) == (row.id, "proposed", Fraction(-2))
@@ -417,7 +420,7 @@ def test_what_vesk_does_by_itself_is_signed_so(db, settings, day):
 def test_a_short_silent_recording_is_looked_at_once(db, settings, afternoon, tmp_path):
     """Its head and its tail are one stretch: a clap between them would be proposed twice."""
     path = next(afternoon.folder.rglob("D001_001.mov"))
-    place = measure.Located(path, measure.bordered(path, _facts, path), _nowhere(tmp_path))
+    place = measuring.Located(path, measuring.bordered(path, _facts, path), _nowhere(tmp_path))
     assert place.facts.channels == 0
     found = striking.strikes_of(place)
     frames = [one.frame for one in found.seen]
@@ -441,8 +444,8 @@ def test_a_damaged_recording_costs_only_itself_in_a_search(db, settings, tmp_pat
     """One that cannot be read to its end is passed over; the others are searched all the same."""
     import soundfile
 
-    from vesk.actions.located import locate
-    from vesk.actions.searching import find_partners
+    from vesk.dailies.located import locate
+    from vesk.dailies.searching import find_partners
 
     noise = (np.random.default_rng(3).standard_normal(48_000 * 12) * 0.1).astype(np.float32)
     for name, part in (("one.wav", noise), ("two.wav", noise[24_000:]), ("bad.flac", noise)):
@@ -468,8 +471,8 @@ def test_deliveries_of_one_picture_are_one_row(db, settings, day):
 def test_runs_taken_apart_and_proposals_of_claps_never_meet_a_row_that_is_gone(db, settings):
     """A clap's row belongs to a recording that stays, whatever becomes of its run."""
     day = paper_day(db, {f"E/clip{n:04}.mov": picture("", 600, channels=0) for n in (1, 2)})
-    run = day_joined.join_by_hand(db, settings, day, shown(*recordings.files_of_day(db, day.id)), "run")
+    run = joining.join_by_hand(db, settings, day, shown(*recordings.files_of_day(db, day.id)), "run")
     db.add(StrikeRow(recording_id=run.id, how="seen", kind="clap", frame=3, likely=2.0))
-    day_joined.part(db, settings, run.id, version=run.version)
+    joining.part(db, settings, run.id, version=run.version)
     db.commit()
     assert strikes.of_recordings(db, [run.id])[run.id][0].frame == 3

@@ -6,7 +6,9 @@ from fractions import Fraction
 from tests.conftest import shown
 from tests.paper_day import paper_day, picture, recording, sound
 
-from vesk.actions import correct, day_joined, day_known, pairing, standing
+from vesk.actions import correct, facts, joining, pairing, standing
+from vesk.actions.known import known_of_day
+from vesk.dailies.searching import why_alone
 from vesk.store import pairings, recordings
 from vesk.store.session import open_session
 from vesk.store.tables import Day
@@ -20,7 +22,7 @@ def test_a_day_is_paired_once_by_two_at_a_time(db, settings):
         with open_session(settings.sqlalchemy_url) as other:
             own = other.get(Day, day.id)
             done.append(pairing.pair_day(other, own))
-            day_joined.join_day(other, settings, own)
+            joining.join_day(other, settings, own)
             other.commit()
 
     pairing.pair_day(db, day)  # written, not yet committed
@@ -47,7 +49,7 @@ def test_what_was_corrected_stays_where_it_lies_when_a_clock_changes(db, setting
     was = standing.of_pairing(db, kept.id).laid
     for name, label in (("7_01.wav", "08:59:59:00"), ("7_02.wav", "09:09:59:00")):
         own = recording(db, day, name)
-        day_known.put_right(db, settings, day, shown(own), field="timecode", value=label)
+        facts.put_right(db, settings, day, shown(own), field="timecode", value=label)
     pairing.pair_day(db, day)
     assert standing.of_pairing(db, kept.id).laid == was
     assert (kept.offset, other.offset) == (-2, -1)
@@ -57,27 +59,26 @@ def test_a_picture_found_nowhere_is_searched_again_only_when_others_have_come(db
     day = paper_day(db, {"A/A001_001.mov": picture("09:00:00:00"), "S1/7_01.wav": sound("12:00:00:00")})
     pairing.pair_day(db, day)
     (lone,) = pairing.to_search(db, day)
-    why = lone.unpaired
-    lone.unpaired = f"{why}; its sound was found in none of 1 recordings"
+    lone.searched = 1
     pairing.pair_day(db, day)
-    assert lone.unpaired == f"{why}; its sound was found in none of 1 recordings"
+    assert why_alone(lone.unpaired, lone.searched).endswith("; its sound was found in none of 1 recordings")
     assert pairing.to_search(db, day) == []
-    lone.unpaired = f"{why}; its sound was found in none of 7 recordings"
+    lone.searched = 7
     assert pairing.to_search(db, day) == [lone]
 
 
 def test_by_hand_files_lie_as_people_count_and_a_part_that_changed_its_kind_ends_nothing_else(db, settings):
     files = {f"E/take{n}.mov": picture("", 60 + n, channels=0) for n in (9, 10, 11)}
     day = paper_day(db, files)
-    run = day_joined.join_by_hand(db, settings, day, shown(*recordings.files_of_day(db, day.id)), "run")
+    run = joining.join_by_hand(db, settings, day, shown(*recordings.files_of_day(db, day.id)), "run")
     assert run.name == "take9-11.mov"
     assert [row.name for row in recordings.parts_of(db, run.id)] == ["take9.mov", "take10.mov", "take11.mov"]
     part = recording(db, day, "take10.mov")
     part.facts, part.content = {**part.facts, "fps": "24"}, "copied anew"
-    day_joined.refresh(db, day)
+    joining.refresh(db, day)
     assert run.state == "unreadable"
     assert "they differ in frame rate" in run.problem
-    assert day_joined.part(db, settings, run.id, version=run.version).state == "parted"
+    assert joining.part(db, settings, run.id, version=run.version).state == "parted"
     assert len(recordings.ready_of_day(db, day.id)) == 3
 
 
@@ -88,9 +89,24 @@ def test_a_part_is_not_searched_for_by_itself(db, settings):
     for row in recordings.files_of_day(db, day.id):
         row.facts = {**row.facts, "channels": 0}
         db.add(row)
-    (run,) = day_joined.join_day(db, settings, day)
+    (run,) = joining.join_day(db, settings, day)
     assert run.name == "clip0001-0003.mov"
     part = recording(db, day, "clip0002.mov")
     assert part.part_of == run.id
     assert pairing.pair_by_sound(db, settings, part.id, lambda _done, _total: True) == []
     assert part.unpaired == ""
+
+
+def test_no_word_that_a_person_types_decides_anything(db, settings):
+    """Reasons and names are read by people: a picture set aside by a word of Vesk's is no slowed one for that."""
+    files = {"A/all gone, it is empty.mov": picture("09:00:00:00"), "S1/7_01.wav": sound("09:00:00:00")}
+    day = paper_day(db, files)
+    pairing.pair_day(db, day)
+    own = recording(db, day, "all gone, it is empty.mov")
+    facts.put_right(db, settings, day, shown(own), field="aside", value="off-speed: so they say")
+    pairing.pair_day(db, day)
+    assert (own.aside, own.off_speed, own.took) == ("off-speed: so they say", "", None)
+    own.state, own.problem = "unreadable", f"{own.path}: it cannot be decoded."
+    db.flush()
+    lost = [one for one in known_of_day(db, day).oddities if own.path in one.about]
+    assert [one.kind for one in lost] == ["cannot be read"]

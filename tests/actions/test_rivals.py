@@ -5,9 +5,9 @@ from datetime import date
 import pytest
 from tests.conftest import PAL, make_shoot, measured_takes
 
-from vesk.actions import intake, measure, pairing, standing
-from vesk.actions.measuring import to_json
-from vesk.actions.walk import walk_folder
+from vesk.actions import intake, measuring, pairing, standing
+from vesk.dailies.folder import walk_folder
+from vesk.dailies.measuring import to_json
 from vesk.store import recordings
 from vesk.store.tables import Pairing
 
@@ -45,8 +45,8 @@ def test_one_recorder_cannot_have_made_both(db, settings, day, strength, causes)
             assert "S1 · 31A_0" in found[name].verdict.text
     assert standing.of_pairing(db, second.id).verdict.cause == causes["31A_02.wav"]  # the bench says the same
     # Their own sound was asked: it is that of two takes, and they stay rivals.
-    assert measure.compare_rivals(db, settings, day.id) == 1
-    assert measure.compare_rivals(db, settings, day.id) == 0
+    assert measuring.compare_rivals(db, settings, day.id) == 1
+    assert measuring.compare_rivals(db, settings, day.id) == 0
     assert {one.sound.name: one.verdict.cause for one in standing.of_day(db, day)} == causes
 
 
@@ -117,11 +117,11 @@ def test_two_cameras_in_one_flat_folder_are_told_by_their_own_sound(db, settings
     )  # fmt: skip
     intake.take_in(db, settings, day)
     for pairing_id in pairing.pair_day(db, day):
-        measure.measure_pairing(db, settings, pairing_id)
+        measuring.measure_pairing(db, settings, pairing_id)
     for row in pairing.to_search(db, day):
         pairing.pair_by_sound(db, settings, row.id, lambda _done, _total: True)
     assert {one.verdict.cause for one in standing.of_day(db, day)} == {"ambiguous"}
-    assert measure.compare_rivals(db, settings, day.id) == 3
+    assert measuring.compare_rivals(db, settings, day.id) == 3
     now = {(one.picture.name, one.sound.name): one for one in standing.of_day(db, day)}
     assert len(now) == 6
     assert all(one.settled for one in now.values())

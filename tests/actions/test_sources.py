@@ -6,7 +6,8 @@ import pytest
 from tests.conftest import shown
 from tests.paper_day import paper_day, picture, recording, sound, source
 
-from vesk.actions import day_known, pairing, reports, sources
+from vesk.actions import clocks, facts, naming, pairing, reports, sources
+from vesk.actions.known import known_of_day, patterns_of
 from vesk.core.errors import NamingError, RefusedError, ReportError, StaleError
 from vesk.store import days, journal
 from vesk.store import reports as kept
@@ -27,7 +28,7 @@ def day(db):
 
 
 def start(db, day, name):
-    known = day_known.known_of_day(db, day).recordings
+    known = known_of_day(db, day).recordings
     return known[str(recording(db, day, name).id)].start
 
 
@@ -40,7 +41,7 @@ def test_a_tag_is_changed_once_and_never_taken_twice(db, settings, day):
     row = source(db, day, "A")
     revise(db, settings, row, tag="K")
     assert {one.tag for one in days.sources(db, day.id)} == {"K", "S1", "S2"}
-    assert set(day_known.known_of_day(db, day).clocks) == {"K", "S1", "S2"}
+    assert set(known_of_day(db, day).clocks) == {"K", "S1", "S2"}
     with pytest.raises(RefusedError, match="another source already"):
         revise(db, settings, source(db, day, "K"), tag="S1")
     with pytest.raises(RefusedError, match="a letter and up to three"):
@@ -58,7 +59,7 @@ def test_lanes_lie_in_the_order_a_person_gives(db, settings, day):
 def test_a_source_that_counts_at_another_rate_moves_on_the_day(db, settings, day):
     assert start(db, day, "X_01.wav") == 36_000
     revise(db, settings, source(db, day, "S2"), rate="23.976")
-    known = day_known.known_of_day(db, day).recordings[str(recording(db, day, "X_01.wav").id)]
+    known = known_of_day(db, day).recordings[str(recording(db, day, "X_01.wav").id)]
     # 10:00:00 counted at 25 is 36 000 s; as many samples at 23.976 are an hour's label of 3 603.6 s each.
     assert known.start == Fraction(36_000 * 1000, 1001)
     assert "counted at 23.976" in known.values["timecode"].origin
@@ -68,7 +69,7 @@ def test_a_source_that_counts_at_another_rate_moves_on_the_day(db, settings, day
 
 def test_another_clock_for_a_stretch_of_the_day(db, settings, day):
     row = source(db, day, "A")
-    day_known.choose_period(db, settings, row.id, version=1, since="13:40", before="18:00:00", clock="none")
+    clocks.choose_period(db, settings, row.id, version=1, since="13:40", before="18:00:00", clock="none")
     assert start(db, day, "A001_001.mov") == 9 * 3600
     assert start(db, day, "A001_002.mov") is None
     pairing.pair_day(db, day)
@@ -78,20 +79,20 @@ def test_another_clock_for_a_stretch_of_the_day(db, settings, day):
         ("10:00", "10:00:00", "none", "ends later"), ("10:00", "11:00", "sun", "Choose the clock"),
     ):  # fmt: skip
         with pytest.raises(RefusedError, match=words):
-            day_known.choose_period(db, settings, row.id, version=2, since=since, before=before, clock=clock)
+            clocks.choose_period(db, settings, row.id, version=2, since=since, before=before, clock=clock)
     with pytest.raises(StaleError):
-        day_known.choose_period(db, settings, row.id, version=1, since="1:00", before="2:00", clock="none")
+        clocks.choose_period(db, settings, row.id, version=1, since="1:00", before="2:00", clock="none")
     (stretch,) = days.clock_periods(db, day.id)[row.id]
-    day_known.end_period(db, settings, row.id, version=2, period_id=stretch.id)
+    clocks.end_period(db, settings, row.id, version=2, period_id=stretch.id)
     assert start(db, day, "A001_002.mov") == 14 * 3600
 
 
 def test_a_stretch_may_pass_midnight_and_yields_to_what_was_said_of_one_file(db, settings, day):
     row = source(db, day, "A")
-    day_known.choose_period(db, settings, row.id, version=1, since="22:00", before="09:30", clock="none")
+    clocks.choose_period(db, settings, row.id, version=1, since="22:00", before="09:30", clock="none")
     assert start(db, day, "A001_001.mov") is None
     assert start(db, day, "A001_002.mov") == 14 * 3600
-    day_known.put_right(db, settings, day, shown(recording(db, day, "A001_001.mov")), field="clock", value="header")
+    facts.put_right(db, settings, day, shown(recording(db, day, "A001_001.mov")), field="clock", value="header")
     assert start(db, day, "A001_001.mov") == 9 * 3600
 
 
@@ -120,19 +121,19 @@ def test_what_cannot_serve_as_a_recorder_is_said_and_nothing_changes(db, setting
 
 
 def test_patterns_read_names_and_a_wrong_one_changes_nothing(db, settings, day):
-    day_known.set_patterns(db, settings, day.id, ["{roll}_{clip}", " {scene}_{take} ", ""], version=1)
-    known = day_known.known_of_day(db, day).recordings
+    naming.set_patterns(db, settings, day.id, ["{roll}_{clip}", " {scene}_{take} ", ""], version=1)
+    known = known_of_day(db, day).recordings
     value = known[str(recording(db, day, "7_02.wav").id)].values["take"]
     assert (value.value, value.origin) == ("02", "file name")
     with pytest.raises(NamingError, match="stands twice"):
-        day_known.set_patterns(db, settings, day.id, ["{take}_{take}"], version=2)
+        naming.set_patterns(db, settings, day.id, ["{take}_{take}"], version=2)
     assert day.patterns == ["{roll}_{clip}", "{scene}_{take}"]
-    day_known.set_patterns(db, settings, day.id, ["X_{take}"], version=2)
-    known = day_known.known_of_day(db, day).recordings
+    naming.set_patterns(db, settings, day.id, ["X_{take}"], version=2)
+    known = known_of_day(db, day).recordings
     assert known[str(recording(db, day, "7_02.wav").id)].values["take"].value == ""
     assert known[str(recording(db, day, "X_01.wav").id)].values["take"].value == "01"
-    day_known.set_patterns(db, settings, day.id, [], version=3)
-    assert day_known.patterns_of(day)[0] == "{roll}_{clip}"
+    naming.set_patterns(db, settings, day.id, [], version=3)
+    assert patterns_of(day)[0] == "{roll}_{clip}"
 
 
 REPORT = "file,scene,take,circled,note\n7_01.wav,7,2,x,wind\n7_02.wav,8,1,,\nlost.wav,9,1,,\n"
@@ -140,7 +141,7 @@ REPORT = "file,scene,take,circled,note\n7_01.wav,7,2,x,wind\n7_02.wav,8,1,,\nlos
 
 def test_a_report_fills_what_files_do_not_say_and_tells_what_does_not_fit(db, settings, day):
     row = reports.take_up(db, settings, day, name="r.csv", text=REPORT, kind="sound")
-    known = day_known.known_of_day(db, day)
+    known = known_of_day(db, day)
     one = known.recordings[str(recording(db, day, "7_02.wav").id)]
     assert one.values["scene"].value == "8"
     assert one.values["scene"].origin == "sound report r.csv, line 2"
@@ -152,7 +153,7 @@ def test_a_report_fills_what_files_do_not_say_and_tells_what_does_not_fit(db, se
     reports.name_columns(
         db, settings, row.id, version=1, mapping=dict(row.mapping), kind="sound", tag="S1"
     )  # fmt: skip
-    assert "file, not on the report" not in {item.kind for item in day_known.known_of_day(db, day).oddities}
+    assert "file, not on the report" not in {item.kind for item in known_of_day(db, day).oddities}
     pairing.pair_day(db, day)
     assert recording(db, day, "7_02.wav").told["scene"] == "8"
     assert recording(db, day, "7_01.wav").told == {
@@ -161,9 +162,7 @@ def test_a_report_fills_what_files_do_not_say_and_tells_what_does_not_fit(db, se
         "note": "wind",
     }
     reports.remove(db, settings, row.id, version=2)
-    assert (
-        day_known.known_of_day(db, day).recordings[str(recording(db, day, "7_02.wav").id)].values["scene"].value == "7"
-    )
+    assert known_of_day(db, day).recordings[str(recording(db, day, "7_02.wav").id)].values["scene"].value == "7"
 
 
 def test_columns_named_once_are_known_in_the_next_report_like_it(db, settings, day):

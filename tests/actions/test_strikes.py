@@ -5,7 +5,7 @@ from datetime import date
 import pytest
 from tests.conftest import PAL, SHORT, make_shoot, measured_takes
 
-from vesk.actions import intake, measure, pairing, standing, striking
+from vesk.actions import intake, measuring, pairing, standing, striking
 from vesk.core.errors import RefusedError, StaleError
 from vesk.store import days, recordings, strikes
 from vesk.web import create_app
@@ -74,7 +74,7 @@ def test_a_camera_whose_sound_is_a_frame_early_is_told_from_an_offset(db, settin
     )
     intake.take_in(db, settings, named)
     (pid,) = pairing.pair_day(db, named)
-    measure.measure_pairing(db, settings, pid)
+    measuring.measure_pairing(db, settings, pid)
     for row in recordings.ready_of_day(db, named.id):
         striking.keep_strikes(db, settings, row.id)
     for source, metres in zip(days.sources(db, named.id), (1000, 500), strict=True):

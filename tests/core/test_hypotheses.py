@@ -30,7 +30,7 @@ def verdict(error_s=0.0, ppm=0.0, *, fps=PAL, jumps=(), span=60.0, **known):
         (verdict(0.002), causes.WITHIN, "In sync"),
         (verdict(0.08), causes.WHOLE_FRAME, "2.00 frames late"),
         (verdict(-0.0172), causes.SLIP, "0.43 frame early"),
-        (verdict(2.64), causes.OFFSET, "fixed offset"),
+        (verdict(3.12), causes.OFFSET, "fixed offset"),
         (verdict(7203.1), causes.CLOCK, "+2 h"),
         (verdict(8000.0), causes.CLOCK, "2 h 13 min late"),
         (verdict(36.05, fps=NTSC, label_hours=10.0), causes.DROP, "3.6 s an hour of label"),

@@ -3,10 +3,10 @@
 import pytest
 from sound_material import babble, hearing
 
-from vesk.actions.measuring import from_json, to_json
 from vesk.core.sound.coarse import prepare, search
 from vesk.core.sound.features import onset_features
 from vesk.core.sound.measurement import MATCHED, Heard, Jump, Line, Measurement, Rival, TracePoint
+from vesk.dailies.measuring import from_json, to_json
 
 LOST = Jump(30.0, 0.02, 29.9, 30.1, 1e-6)
 LINE = Line(20.0, -1.5, 50.0, 3e-6, 0.1, (LOST,), ((9e-12, 0.0, 0.0), (0.0, 1e-14, 0.0), (0.0, 0.0, 1e-12)))

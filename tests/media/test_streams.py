@@ -6,9 +6,9 @@ import av
 import numpy as np
 import pytest
 
-from vesk.actions.located import locate
 from vesk.core.errors import MediaError
 from vesk.core.sound.features import WORK_RATE, OnsetBuilder, onset_features
+from vesk.dailies.located import locate
 from vesk.media import movie, probe
 from vesk.media.peaks import PeaksBuilder, read_peaks
 from vesk.media.working import SpilledRows

@@ -7,7 +7,7 @@ from sqlalchemy import create_engine, text
 from sqlmodel import SQLModel
 from tests.paper_day import paper_day, picture, sound
 
-from vesk.actions import day_joined
+from vesk.actions import joining
 from vesk.media.facts import Facts
 from vesk.store import migrate, overrides, recordings
 from vesk.store.tables import Pairing, StrikeRow
@@ -27,7 +27,7 @@ def test_the_migrated_schema_is_the_one_the_tables_describe(settings, db):
 def test_going_down_takes_joined_recordings_apart_and_keeps_every_file(settings, db):
     files = {f"E/clip{n:04}.mov": picture("", 600, channels=0) for n in (1, 2)}
     day = paper_day(db, {**files, "S1/a.wav": sound("09:00:00:00")})
-    (run,) = day_joined.join_day(db, settings, day)
+    (run,) = joining.join_day(db, settings, day)
     overrides.put(db, run.id, "scene", "9", by="me")
     other = next(row for row in recordings.of_day(db, day.id) if row.name == "a.wav")
     assert Facts.from_json(run.facts).frames == 30_000
@@ -50,3 +50,30 @@ def test_going_down_takes_joined_recordings_apart_and_keeps_every_file(settings,
     with engine.connect() as connection:
         assert connection.execute(text("SELECT count(*) FROM recording WHERE part_of IS NULL")).scalar() == 3
     engine.dispose()
+
+
+def test_what_sentences_said_becomes_values_and_back(settings, db):
+    """Until 0007 the code read its own sentences; what they said on a day of that version still counts."""
+    day = paper_day(
+        db, {"A/a.mov": picture("09:00:00:00"), "A/b.mov": picture("09:05:00:00"), "S1/c.wav": sound("12:00:00:00")}
+    )
+    slow, lone, broken = (recordings.of_day(db, day.id)[n] for n in range(3))
+    slow.aside, slow.off_speed, slow.took = "off-speed: 4 times slowed", "4 times slowed", 5
+    lone.unpaired, lone.searched = "no recorder was rolling", 12
+    broken.state, broken.problem = "unreadable", f"{broken.path}: it is empty (0 bytes). Copy it again."
+    db.commit()
+    db.close()
+    made = migrate.config(settings.sqlalchemy_url)
+    command.downgrade(made, "0007")
+    engine = create_engine(settings.sqlalchemy_url)
+    with engine.connect() as connection:
+        said = connection.execute(text("SELECT unpaired FROM recording WHERE name = 'b.mov'")).scalar()
+        assert said == "no recorder was rolling; its sound was found in none of 12 recordings"
+    command.upgrade(made, "head")
+    with engine.connect() as connection:
+        query = "SELECT off_speed, unpaired, searched, unusable FROM recording ORDER BY path"
+        rows = [tuple(row) for row in connection.execute(text(query))]
+    engine.dispose()
+    assert rows[0][0] == "4 times slowed"
+    assert rows[1][1:3] == ("no recorder was rolling", 12)
+    assert rows[2][3] == "empty file"

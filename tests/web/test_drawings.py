@@ -8,9 +8,9 @@ from hypothesis import given
 from hypothesis import strategies as st
 from tests.paper_day import paper_day, picture, sound
 
-from vesk.actions.located import Located
 from vesk.actions.placing import Placed, place_recordings
 from vesk.core.timecode import FrameRate
+from vesk.dailies.located import Located
 from vesk.media import cache
 from vesk.media.peaks import PeaksBuilder
 from vesk.store import days, progress, recordings

@@ -6,7 +6,8 @@ import re
 import pytest
 from tests.paper_day import paper_day, picture, recording, sound, source
 
-from vesk.actions import day_known, pairing, reports
+from vesk.actions import pairing, reports
+from vesk.actions.known import patterns_of
 from vesk.store import days, journal, recordings
 from vesk.store import reports as kept
 
@@ -91,7 +92,7 @@ def test_patterns_are_tried_before_they_are_kept(client, db, day):
     tried = client.post(f"{url}/preview", data={"patterns": "clip{clip}\n{nonsense}"}).text
     assert "2 of 6 names are read" in tried
     assert "is no part of a file name" in tried
-    assert day_known.patterns_of(days.get_day(db, day.id))[0] == "{roll}_{clip}"
+    assert patterns_of(days.get_day(db, day.id))[0] == "{roll}_{clip}"
     wrong = client.post(url, data={"patterns": "{clip}{clip}", "version": "1"})
     assert wrong.status_code == 422
     assert "{clip}{clip}</textarea>" in wrong.text  # what was typed is still there

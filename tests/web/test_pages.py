@@ -9,7 +9,7 @@ import pytest
 import soundfile
 from tests.conftest import name_ferry
 
-from vesk.actions import correct, intake, measure, pairing, standing
+from vesk.actions import correct, intake, measuring, pairing, standing
 from vesk.web import create_app
 
 
@@ -20,7 +20,7 @@ def day(db, settings, ferry, tmp_path):
     named = name_ferry(db, settings, folder)
     intake.take_in(db, settings, named)
     for pid in pairing.pair_day(db, named):
-        measure.measure_pairing(db, settings, pid)
+        measuring.measure_pairing(db, settings, pid)
     db.commit()
     return named
 

@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import re
 from collections.abc import Callable, Mapping, Sequence
 from dataclasses import dataclass, replace
 from datetime import date
@@ -11,11 +10,12 @@ from pathlib import Path
 from sqlmodel import Session
 
 from vesk.actions.watching import growing
-from vesk.core.errors import MediaError, RefusedError, StaleError, VeskError
-from vesk.core.intake.devices import Made, Proposed, assign, letters_of
-from vesk.core.intake.naming import DEFAULT_PATTERNS, read_name
+from vesk.core.errors import MediaError, RefusedError, StaleError, Unusable, VeskError
+from vesk.core.intake.devices import Proposed
+from vesk.core.intake.naming import DEFAULT_PATTERNS
 from vesk.core.timecode import FrameRate
 from vesk.core.tolerance import Tolerance
+from vesk.dailies.sources import made_by, propose_sources, source_name
 from vesk.media import checksum, probe, scan
 from vesk.media.facts import PICTURE, SOUND, Facts
 from vesk.media.guarded import guarded
@@ -23,7 +23,6 @@ from vesk.settings import VESK, Settings
 from vesk.store import changes, days, journal, recordings
 from vesk.store.tables import Day, Recording
 
-_CAMERA_ROLL = re.compile(r"([A-Za-z])[-_ ]?\d+")
 _LONGEST_NAME = 120
 _READING_S = 60.0  # facts are read in milliseconds; a file that takes this long is damaged
 Report = Callable[[int, int], bool]
@@ -100,6 +99,7 @@ class _Read:
     content: str = ""
     facts: Facts | None = None
     problem: str = ""
+    kind: Unusable = Unusable.DAMAGED
 
 
 def take_in(session: Session, settings: Settings, day: Day, report: Report = lambda _done, _total: True) -> TakenIn:
@@ -148,7 +148,7 @@ def _read(item: scan.Found, path: str, known: Recording | None) -> _Read:
         stat = item.path.stat()
         read = _Read(stat.st_size, stat.st_mtime_ns)
     except (MediaError, OSError) as error:
-        return _Read(problem=_sentence(path, error))
+        return _Read(problem=_sentence(path, error), kind=_kind(error))
     try:
         lay = (known.size, known.modified_ns) if known and known.state == "ready" and known.facts else None
         if lay == (read.size, read.modified_ns):
@@ -159,7 +159,11 @@ def _read(item: scan.Found, path: str, known: Recording | None) -> _Read:
         return replace(read, facts=facts, content=checksum.unread(item.path))
     except (VeskError, OSError) as error:
         # Size and time are kept also when it cannot be read: only then can be said later that it changed.
-        return replace(read, problem=_sentence(path, error))
+        return replace(read, problem=_sentence(path, error), kind=_kind(error))
+
+
+def _kind(error: Exception) -> Unusable:
+    return error.kind if isinstance(error, MediaError) else Unusable.DAMAGED
 
 
 def _sentence(path: str, error: Exception) -> str:
@@ -205,9 +209,9 @@ def _lay_over(session: Session, day: Day, read: Mapping[str, _Read], copies: Map
         if one.size or one.modified_ns:
             row.size, row.modified_ns = one.size, one.modified_ns
         if one.problem:
-            row.state, row.problem = "unreadable", one.problem
+            row.state, row.problem, row.unusable = "unreadable", one.problem, one.kind
         elif one.facts is not None:
-            row.state, row.problem, row.content = "ready", "", one.content
+            row.state, row.problem, row.unusable, row.content = "ready", "", "", one.content
             row.kind, row.duration, row.facts = one.facts.kind, one.facts.duration, one.facts.as_json()
             row.start = one.facts.span("", "", "", days.rate_of(day)).start_on(days.rate_of(day))
         session.add(row)
@@ -238,63 +242,25 @@ def told_slate(rows: Sequence[Recording]) -> tuple[str, str]:
     return "", ""
 
 
-def propose_tag(folder: str, kind: str, taken: set[str], letters: str = "") -> str:
-    """Propose a source's short tag: a camera's by its reel, else by its folder's name.
-
-    Examples
-    --------
-    >>> propose_tag("A006 main camera", "picture", set()), propose_tag("S1 sound roll 6", "sound", set())
-    ('A', 'S1')
-    >>> propose_tag("all of it", "picture", {"A"}, "B")
-    'B'
-    """
-    first = folder.split(maxsplit=1)[0] if folder.split() else ""
-    roll = _CAMERA_ROLL.fullmatch(first)
-    wanted = first if len(first) <= 3 and first.isalnum() else ""
-    if kind == PICTURE and roll:
-        wanted = roll[1].upper()
-    if kind == PICTURE and letters:
-        wanted = letters
-    if not wanted or wanted in taken:
-        pool = (chr(ord("A") + n) for n in range(26)) if kind == PICTURE else (f"S{n}" for n in range(1, 100))
-        wanted = next((tag for tag in pool if tag not in taken), f"{kind[0].upper()}{len(taken) + 1}")
-    return wanted
-
-
-def made_by(path: str, facts: Facts, patterns: Sequence[str]) -> Made:
-    """Return what a file tells of the device that made it."""
-    parts = Path(path).parts
-    roll = facts.tape or read_name(Path(path).stem, patterns).get("roll", "")
-    folder = parts[0] if len(parts) > 1 else "."
-    return Made(folder, facts.kind, facts.camera or facts.originator, letters_of(roll))
-
-
-def source_name(folder: str) -> str:
-    """Return what a source is called at first: its folder's words after the tag."""
-    words = folder.split(maxsplit=1)
-    return words[1] if len(words) > 1 else folder
-
-
 def _assign_sources(session: Session, day: Day) -> None:
     """Give every recording without a source one: that of its device, made if it is new."""
     day_id = day.id or 0
     patterns = tuple(day.patterns) or DEFAULT_PATTERNS
     rows = [row for row in recordings.files_of_day(session, day_id) if row.facts]
-    sources = sorted(days.sources(session, day_id), key=lambda source: source.id or 0)
-    proposed = [
+    present = sorted(days.sources(session, day_id), key=lambda source: source.id or 0)
+    known = [
         Proposed(
             source.folder, source.kind,
-            [made_by(row.path, facts_of(row), patterns) for row in rows if row.source_id == source.id],
+            [made_by(row.path, facts_of(row), patterns) for row in rows if row.source_id == source.id], source.tag,
         )
-        for source in sources
+        for source in present
     ]  # fmt: skip
     fresh = [row for row in rows if row.source_id is None and row.state == "ready"]
-    given = assign([made_by(row.path, facts_of(row), patterns) for row in fresh], proposed)
-    for one in proposed[len(sources) :]:
-        tag = propose_tag(one.folder, one.kind, {source.tag for source in sources}, one.letters)
-        name = source_name(one.folder)
-        sources.append(days.make_source(session, day_id, tag=tag, name=name, kind=one.kind, folder=one.folder))
+    given, proposed = propose_sources([(row.path, facts_of(row)) for row in fresh], patterns, known)
+    for one in proposed[len(present) :]:
+        made = days.make_source(
+            session, day_id, tag=one.tag, name=source_name(one.folder), kind=one.kind, folder=one.folder
+        )
+        present.append(made)
     for row, index in zip(fresh, given, strict=True):
-        row.source_id = sources[index].id
-        session.add(row)
-    session.flush()
+        row.source_id = present[index].id

@@ -1,119 +1,200 @@
-"""Which of a day's files are one recording: mono sets, and runs of parts; looked at with their sound."""
+"""A day's files taken together as one recording, and apart again: by what is found, or by a person."""
 
 from __future__ import annotations
 
-from collections.abc import Collection, Mapping, Sequence
-from dataclasses import dataclass
-from itertools import takewhile
-from pathlib import PurePosixPath
+from collections.abc import Mapping
+from fractions import Fraction
+from itertools import pairwise
+from typing import Any
 
-from vesk.actions.located import Located
-from vesk.actions.searching import gap_between
-from vesk.core.errors import MediaError
+from sqlmodel import Session
+
+from vesk.actions import standing
+from vesk.actions.known import known_of_day
+from vesk.core.errors import RefusedError, StaleError
 from vesk.core.intake.filed import Filed
-from vesk.core.intake.runs import Joint, Signs, find_joints, find_runs, is_doubtful
-from vesk.core.intake.sets import find_sets
-from vesk.core.sound.continuity import LOOKED_AT_S, continuity, together
-from vesk.media import cache
-from vesk.media.facts import PICTURE
-from vesk.media.joined import RUN, SET
-from vesk.media.movie import EXACT_CODERS
-
-_NEAR_S = 30  # seconds that clocks of two devices may be apart
-
-
-@dataclass(frozen=True, slots=True)
-class Joined:
-    """Recordings, by key and in order, that are one; how, and why, for a person."""
-
-    keys: tuple[str, ...]
-    how: str
-    why: str
+from vesk.core.intake.runs import natural_order
+from vesk.dailies import joining
+from vesk.media.facts import Facts
+from vesk.media.joined import RUN, SET, join_facts, joined_content
+from vesk.settings import VESK, Settings
+from vesk.store import changes, journal, overrides, recordings
+from vesk.store.recordings import PARTED
+from vesk.store.tables import Day, Recording
 
 
-def sets_among(filed: Sequence[Filed], parted: Collection[tuple[str, str]] = ()) -> list[Joined]:
-    """Return the mono sets of a day, but for any that a person took apart."""
-    found = [Joined(one.keys, SET, one.reason) for one in find_sets(filed)]
-    return [one for one in found if not any(pair in parted for pair in zip(one.keys[:-1], one.keys[1:], strict=True))]
+def join_day(session: Session, settings: Settings, day: Day) -> list[Recording]:
+    """Make the mono sets and the runs that a day's files show; returns what is new and has to be listened to."""
+    made = []
+    for how in (SET, RUN):
+        filed, rows = _files(session, day)
+        parted = _parted(session, day)
+        if how == SET:
+            found = joining.sets_among(filed, parted)
+        else:
+            places = {one.key: standing.located(settings, day, rows[int(one.key)]) for one in filed}
+            contents = {one.key: rows[int(one.key)].content for one in filed}
+            changes.rest(session)  # a doubtful joint is looked up in what other devices recorded
+            found = joining.runs_among(filed, places, parted)
+        changes.hold(session, day.id or 0)
+        parted, (_, rows) = _parted(session, day), _files(session, day)
+        for one in found:
+            stands = all(int(key) in rows for key in one.keys) and not parted.intersection(pairwise(one.keys))
+            if not stands or (how == RUN and any(rows[int(key)].content != contents[key] for key in one.keys)):
+                continue  # somebody decided otherwise meanwhile
+            row = _make(session, day, [rows[int(key)] for key in one.keys], how, why=one.why, by=VESK)
+            made.append(row)
+            what = f"took {len(one.keys)} files together as {_words(how)} {row.name}: {one.why}"
+            journal.note(session, day_id=day.id or 0, by=VESK, what=what)
+    return made
 
 
-def runs_among(
-    filed: Sequence[Filed], located: Mapping[str, Located], parted: Collection[tuple[str, str]] = ()
-) -> list[Joined]:
-    """Return the runs of a day; joints whose files were not listened to yet wait.
+def _files(session: Session, day: Day) -> tuple[list[Filed], dict[int, Recording]]:
+    """Return a day's recordings that stand, as intake sees them, and their rows."""
+    filed = [one.filed for one in known_of_day(session, day).recordings.values() if not one.aside]
+    return filed, recordings.by_id(session, {int(one.key) for one in filed})
 
-    Long work where a joint is doubtful: both its files are then looked for on what other devices recorded.
+
+def join_by_hand(session: Session, settings: Settings, day: Day, versions: Mapping[int, int], how: str) -> Recording:
+    """Take the selected recordings together.
+
+    Parameters
+    ----------
+    versions : mapping of int to int
+        Of each recording, as it was shown.
+
+    Raises
+    ------
+    StaleError
+        If one of them was changed since.
+    RefusedError
+        If they cannot be one recording: of several sources, of different formats, or fewer than two.
     """
-    ready, signs = [], {}
-    for joint in find_joints(filed):
-        pair = (joint.first, joint.second)
-        said = None if pair in parted else _signs(joint, filed, located)
-        if said is not None:
-            ready.append(joint)
-            signs[pair] = said
-    return [Joined(run.keys, RUN, run.reason) for run in find_runs(ready, signs, parted)]
+    rows = [row for row in recordings.for_change(session, day.id or 0, versions) if row.state == recordings.READY]
+    if len({row.source_id for row in rows}) > 1:
+        raise RefusedError("These are of several sources: one recording is made by one device.")
+    known = known_of_day(session, day).recordings
+    order = {row.id: (known[str(row.id)].start, row.path) for row in rows}
+    timed = [start for start, _ in order.values() if start]
+    by_clock = len(timed) == len(rows) == len(set(timed))
+    rows.sort(key=lambda row: (order[row.id][0] or Fraction(0) if by_clock else 0, natural_order(row.path)))
+    made = _make(session, day, rows, how, why="by hand", by=settings.person)
+    for row in rows:
+        changes.count(session, row)
+    what = f"took {', '.join(row.name for row in rows)} together as {_words(how)} {made.name}"
+    journal.note(session, day_id=day.id or 0, by=settings.person, what=what)
+    return made
 
 
-def _signs(joint: Joint, filed: Sequence[Filed], located: Mapping[str, Located]) -> Signs | None:
-    first, second = located[joint.first], located[joint.second]
-    sound = joint_says(first, second)
-    if sound is None:
-        return None
-    said = Signs(sound)
-    if not is_doubtful(joint, said) or not (first.facts.channels and second.facts.channels):
-        return said
-    by_key = {one.key: one for one in filed}
-    others = [one for one in filed if _could_hold(one, by_key[joint.first], by_key[joint.second])]
-    if not all(_is_heard(located[one.key]) for one in others):
-        return None
-    gap = gap_between(first, second, {one.key: located[one.key] for one in others}, {one.key: one for one in others})
-    return Signs(sound, gap)
+def part(session: Session, settings: Settings, recording_id: int, *, version: int) -> Recording:
+    """Take a recording of several files apart; its files stand for themselves, and Vesk does not join them again.
 
-
-def _could_hold(other: Filed, first: Filed, second: Filed) -> bool:
-    """Say whether another device's recording may hold the end of one and the start of the next: by clocks, if any."""
-    if other.kind == first.kind or not other.channels:
-        return False
-    if other.start is None or first.start is None or second.start is None or first.start == second.start:
-        return True
-    ends = other.start - _NEAR_S, other.start + other.duration + _NEAR_S
-    return any(ends[0] <= at <= ends[1] for at in (first.start + first.duration, second.start))
-
-
-def _is_heard(one: Located) -> bool:
-    return one.kept.done.exists()
-
-
-def joint_says(first: Located, second: Located) -> float | None:
-    """Return the evidence that sound goes on from one recording to the next, nats; None: not listened to yet."""
-    if not first.facts.channels or not second.facts.channels:
-        return 0.0
-    if not all(map(_is_heard, (first, second))):
-        return None
-    rate = first.facts.sample_rate
-    near = round(LOOKED_AT_S * rate)
-    last = round(first.facts.duration * rate) if first.facts.kind == PICTURE else first.facts.samples
-    channels = cache.matching_channels(first.facts, first.kept)
-    try:
-        with first.reader() as before, second.reader() as after:
-            tail, head = before.read(last - near, near), after.read(0, near)
-    except MediaError:
-        return 0.0
-    says = together([continuity(tail[:, channel], head[:, channel], rate) for channel in channels])
-    exact = all(one.facts.sound_codec.startswith(EXACT_CODERS) for one in (first, second))
-    # A coder blurs where a file begins and ends: what it breaks tells nothing of the sound.
-    return says if exact else max(says, 0.0)
-
-
-def joined_path(paths: Sequence[str]) -> str:
-    """Return a name for recordings taken together, in the first one's folder.
-
-    Examples
-    --------
-    >>> joined_path(["E/clip0017.mov", "E/clip0018.mov"]), joined_path(["S1/a.wav", "S1/b.wav"])
-    ('E/clip0017-0018.mov', 'S1/a-b.wav')
+    Raises
+    ------
+    StaleError
+        If somebody changed it, or took it apart, since `version`.
+    RefusedError
+        If it is one file.
     """
-    first, last = PurePosixPath(paths[0]), PurePosixPath(paths[-1])
-    shared = "".join(a for a, _ in takewhile(lambda pair: pair[0] == pair[1], zip(first.stem, last.stem, strict=False)))
-    rest = last.stem[len(shared.rstrip("0123456789")) :] or last.stem
-    return str(first.with_name(f"{first.stem}-{rest}{first.suffix}"))
+    row = recordings.get(session, recording_id)
+    changes.hold(session, row.day_id)
+    if not row.joined:
+        raise RefusedError(f"{row.name} is one file: there is nothing to take apart.")
+    changes.compare(row, version, row.name)
+    if row.state == PARTED:
+        raise StaleError(f"{row.name} is taken apart already.")
+    if row.part_of is not None:
+        raise RefusedError(f"{row.name} is itself a part: take apart first what it is a part of.")
+    for member in recordings.parts_of(session, recording_id):
+        member.part_of = None
+        session.add(member)
+    row.state, row.joined_by = PARTED, settings.person
+    changes.count(session, row)
+    session.flush()
+    journal.note(session, day_id=row.day_id, by=settings.person, what=f"took {row.name} apart")
+    return row
+
+
+def refresh(session: Session, day: Day) -> list[Recording]:
+    """After an intake: let recordings of several files follow their files; returns those that changed."""
+    changed = []
+    for row in recordings.joined_of_day(session, day.id or 0):
+        if row.state == PARTED:
+            continue
+        parts = recordings.parts_of(session, row.id or 0)
+        lost = next((one for one in parts if one.state != "ready"), None)
+        if lost is not None:
+            row.state, row.problem = lost.state, lost.problem
+        else:
+            content = row.content
+            row.state, row.problem = "ready", ""
+            try:
+                _describe(row, parts)
+            except RefusedError as error:  # a file was copied anew, and is another than it was
+                row.state, row.problem = "unreadable", f"{row.path}: {error} Take it apart on its page."
+            if row.content != content:
+                changed.append(row)
+        session.add(row)
+    session.flush()
+    return changed
+
+
+def _words(how: str) -> str:
+    return "the run" if how == RUN else "the set"
+
+
+def _parted(session: Session, day: Day) -> set[tuple[str, str]]:
+    """Return the joints that a person took apart."""
+    apart = [row for row in recordings.joined_of_day(session, day.id or 0) if row.state == PARTED]
+    return {(str(a["id"]), str(b["id"])) for row in apart for a, b in pairwise(row.members)}
+
+
+def _make(session: Session, day: Day, rows: list[Recording], how: str, *, why: str, by: str) -> Recording:
+    ids = [row.id for row in rows]
+    join_facts([Facts.from_json(row.facts) for row in rows], how)  # refuses what cannot be
+    present = recordings.joined_of_day(session, day.id or 0)
+    row = next((one for one in present if [member["id"] for member in one.members] == ids and one.joined == how), None)
+    if row is None:
+        path = joining.joined_path([one.path for one in rows])
+        taken = {one.path for one in [*present, *recordings.ever_of_day(session, day.id or 0)]}
+        names = [path, *(f"{path} ({n})" for n in range(2, 100))]
+        path = next(name for name in names if name not in taken)
+        row = Recording(
+            day_id=day.id or 0, path=path, name=path.rpartition("/")[2], size=0, modified_ns=0, joined=how,
+            source_id=rows[0].source_id,
+        )  # fmt: skip
+    row.state, row.problem, row.joined_why, row.joined_by = "ready", "", why, by
+    _describe(row, rows)
+    row.start = rows[0].start
+    session.add(row)
+    session.flush()
+    for one in rows:
+        one.part_of = row.id
+        session.add(one)
+    # What a person put right about the files holds for what they are together.
+    put = overrides.standing_of_day(session, day.id or 0)
+    own = put.get(row.id or 0, {})
+    for one in reversed(rows):
+        for field, said in put.get(one.id or 0, {}).items():
+            if field not in own and (field != "timecode" or one is rows[0]):
+                overrides.put(session, row.id or 0, field, said.value, by=said.made_by)
+    session.flush()
+    return row
+
+
+def _describe(row: Recording, parts: list[Recording]) -> None:
+    facts = join_facts([Facts.from_json(one.facts) for one in parts], row.joined)
+    row.kind, row.duration, row.facts = facts.kind, facts.duration, facts.as_json()
+    row.members = [_member(one) for one in parts]
+    row.size, row.modified_ns = sum(one.size for one in parts), max(one.modified_ns for one in parts)
+    content = joined_content([one.content for one in parts], row.joined)
+    if content != row.content:
+        row.content, row.heard = content, {}
+
+
+def _member(row: Recording) -> dict[str, Any]:
+    """Return what has to be known of a part to read it."""
+    return {
+        "id": row.id, "path": row.path, "content": row.content, "size": row.size, "facts": row.facts,
+        "joined": row.joined, "members": row.members,
+    }  # fmt: skip

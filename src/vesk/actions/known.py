@@ -1,87 +1,86 @@
-"""What is known of a day's recordings together: facts, names, timecode heard, what persons put right; what is odd."""
+"""What is known of a day in the database: its rows gathered into values."""
 
 from __future__ import annotations
 
 from collections.abc import Mapping, Sequence
-from dataclasses import dataclass, replace
+from typing import Any
 
-from vesk.actions.known_recording import ASIDE, Item, Known, clocks_of, know, with_report
-from vesk.core.clocks.choice import Choice, Said, choose_clock
+from sqlmodel import Session
+
+from vesk.core.clocks.choice import Period, Said
+from vesk.core.errors import Unusable
 from vesk.core.intake.naming import DEFAULT_PATTERNS
-from vesk.core.intake.oddities import Oddity, doubles, find_oddities
-from vesk.core.intake.off_speed import Conflict, OffSpeed, find_conflicts, find_off_speed
-from vesk.core.intake.reports import Report, compare
+from vesk.core.intake.oddities import Lost
+from vesk.core.intake.reports import Report, entries_of
 from vesk.core.timecode import FrameRate
+from vesk.dailies.known_day import DayKnown, know_day
+from vesk.dailies.known_recording import Item
+from vesk.media.facts import Facts
+from vesk.store import days, overrides, recordings, reports
+from vesk.store.tables import Day
 
 
-@dataclass(frozen=True, slots=True)
-class DayKnown:
-    """What is known of a day: its recordings, each source's clock, what is set aside by itself, what is odd."""
-
-    recordings: dict[str, Known]
-    clocks: dict[str, Choice]
-    off_speed: dict[str, OffSpeed]
-    conflicts: tuple[Conflict, ...]
-    oddities: tuple[Oddity, ...]
-
-
-def know_day(
-    items: Sequence[Item],
-    day: FrameRate,
-    *,
-    said: Mapping[str, Said] | None = None,
-    patterns: Sequence[str] = DEFAULT_PATTERNS,
-    unreadable: Sequence[tuple[str, str]] = (),
-    reports: Sequence[Report] = (),
-) -> DayKnown:
-    """Conclude what is known of a day from its recordings together.
-
-    Parameters
-    ----------
-    items : sequence of Item
-    day : FrameRate
-    said : mapping of str to Said, optional
-        What persons said of sources' clocks, by tag.
-    patterns : sequence of str
-        Of file names.
-    unreadable : sequence of (str, str)
-        Paths that cannot be used, and why.
-    reports : sequence of Report
-        Sound and camera reports of the day.
-    """
-    by_source: dict[str, list[Item]] = {}
-    for item in items:
-        by_source.setdefault(item.source, []).append(item)
-    told = {tag: (said or {}).get(tag, Said()) for tag in by_source}
-    clocks = {
-        tag: Choice(told[tag].clock, "chosen by a person")
-        if told[tag].clock
-        else choose_clock([clocks_of(one, day, told[tag].rate, as_read=True) for one in own], day)
-        for tag, own in by_source.items()
-    }
-    known = {one.key: know(one, clocks[one.source].clock, told[one.source], day, patterns) for one in items}
-    filed = [one.filed for one in known.values()]
-    slow = find_off_speed(filed)
-    copies = doubles(filed)
-    for key, one in known.items():
-        put = one.item.put_right.get(ASIDE)
-        found = f"off-speed: {slow[key].reason}" if key in slow else ""
-        found = f"the same file as {copies[key]}" if key in copies else found
-        reason = found if put is None else put
-        if reason:
-            known[key] = replace(one, aside=reason)
-        if put == "" and key in slow:
-            del slow[key]  # a person brought it back
-    compared = [(one, compare(one, [item for item in filed if item.key not in copies], day)) for one in reports]
-    for report, beside in compared:
-        for key, entry in beside.matched.items():
-            known[key] = with_report(known[key], report, entry)
-    conflicts = tuple(find_conflicts([one for one in filed if not _said_aside(known[one.key])], slow))
-    oddities = find_oddities(
-        filed, day, off_speed=slow, conflicts=conflicts, unreadable=unreadable, reports=compared
+def known_of_day(session: Session, day: Day) -> DayKnown:
+    """Gather a day's recordings and conclude what is known of them; keys are recording numbers as text."""
+    day_id = day.id or 0
+    sources = {source.id: source for source in days.sources(session, day_id)}
+    put_right = overrides.standing_of_day(session, day_id)
+    items: list[Item] = []
+    unusable = []
+    for row in recordings.of_day(session, day_id):
+        if row.state != "ready":
+            vanished = row.state == recordings.VANISHED
+            kind = Unusable.VANISHED if vanished else Unusable(row.unusable or Unusable.DAMAGED)
+            unusable.append(Lost(row.path, row.problem, kind))
+            continue
+        own = put_right.get(row.id or 0, {})
+        source = sources.get(row.source_id)
+        tag = source.tag if source else "—"
+        items.append(
+            Item(
+                str(row.id), row.path, tag, Facts.from_json(row.facts), row.heard,
+                row.content, row.size, {name: one.value for name, one in own.items()},
+                {name: one.made_by for name, one in own.items()}, _members(row.members, tag), row.joined,
+            )
+        )  # fmt: skip
+    return know_day(
+        items, days.rate_of(day), said=_said(session, day_id), unusable=unusable,
+        patterns=patterns_of(day), reports=reports_of_day(session, day_id),
     )  # fmt: skip
-    return DayKnown(known, clocks, slow, conflicts, tuple(oddities))
 
 
-def _said_aside(one: Known) -> bool:
-    return bool(one.item.put_right.get(ASIDE))
+def patterns_of(day: Day) -> tuple[str, ...]:
+    """Return the patterns a day's file names are read by."""
+    return tuple(day.patterns) or DEFAULT_PATTERNS
+
+
+def reports_of_day(session: Session, day_id: int) -> list[Report]:
+    """Return a day's reports with what their lines say."""
+    tags = {source.id: source.tag for source in days.sources(session, day_id)}
+    return [
+        Report(row.name, row.kind, tags.get(row.source_id, ""), entries_of(reports.table_of(row), row.mapping))
+        for row in reports.of_day(session, day_id)
+    ]
+
+
+def _said(session: Session, day_id: int) -> dict[str, Said]:
+    """Return what persons said of sources' clocks, by tag."""
+    periods = days.clock_periods(session, day_id)
+    return {
+        source.tag: Said(
+            source.clock,
+            tuple(Period(one.since, one.before, one.clock) for one in periods.get(source.id or 0, ())),
+            FrameRate.parse(source.rate) if source.rate else None,
+        )
+        for source in days.sources(session, day_id)
+    }
+
+
+def _members(members: Sequence[Mapping[str, Any]], tag: str) -> tuple[Item, ...]:
+    return tuple(
+        Item(
+            str(one["id"]), one["path"], tag, Facts.from_json(one["facts"]), {}, one["content"], one["size"],
+            members=_members(one["members"], tag), joined=one["joined"],
+        )
+        for one in members
+    )  # fmt: skip

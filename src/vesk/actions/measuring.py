@@ -1,81 +1,206 @@
-"""Measure one recording against another by sound."""
+"""Listen to recordings and measure pairings of a day.
+
+All of it is long work: it reads rows, holds nothing while it lasts, then takes the day and writes only where what it
+rested on still stands. Files are decoded behind the guarded border.
+"""
 
 from __future__ import annotations
 
-from collections.abc import Mapping
-from dataclasses import asdict, replace
-from typing import Any
+from collections.abc import Iterable
+from contextlib import suppress
+from functools import partial
 
-from vesk.actions.located import Located
-from vesk.core.sound.measure import measure_channels
-from vesk.core.sound.measurement import MATCHED, Heard, Jump, Line, Measurement, Rival, TracePoint, refused
-from vesk.media import cache
+from sqlmodel import Session
+
+from vesk.actions import joining, standing
+from vesk.core.errors import MediaError
+from vesk.core.sound.measurement import Measurement
+from vesk.dailies import measuring
+from vesk.dailies.located import Located, decode_frames, hear
+from vesk.media import cache, checksum
+from vesk.media.guarded import bordered, guarded
+from vesk.settings import Settings
+from vesk.store import changes, compared, days, pairings, recordings
+from vesk.store.tables import Day, Pairing, Recording
+
+_LEAST_WAIT_S, _SLOWEST = 120.0, 2.0  # a file that takes longer than twice its own length is stuck
+_SLOWEST_BYTES = 2 << 20  # a second: slower than any disk that a day is kept on
 
 
-def measure_by_sound(
-    picture: Located, sound: Located, *, proposal_s: float | None = None, channels: tuple[int, int] | None = None
-) -> Measurement:
-    """Measure a recorder's sound against a camera's scratch: any channels of either, the best pair decides.
+def learn_contents(session: Session, settings: Settings, ids: Iterable[int]) -> None:
+    """Read the files of recordings whole, where that was not done, and keep the hash of every byte of each.
 
-    `channels` (of picture and sound) asks for one pair alone, as when a delivery is measured again:
-    another microphone stands elsewhere and would tell another distance.
+    Raises
+    ------
+    MediaError
+        If a file cannot be read, or is another than was taken in.
     """
-    for one in (picture, sound):
-        if not one.facts.channels:
-            what = "the camera recorded no scratch sound" if one is picture else "the file has no sound"
-            return refused(what)
-        one.ensure_heard()
-    wanted = channels or (None, None)
-    own = [
-        cache.matching_channels(one.facts, one.kept) if only is None else (only,)
-        for one, only in zip((picture, sound), wanted, strict=True)
-    ]
-    for one, listed in zip((picture, sound), own, strict=True):
-        if not listed:
-            return refused(f"the only sound in {one.path.name} is timecode")
-    lists = [
-        [cache.hearing(one.kept, channel) for channel in listed]
-        for one, listed in zip((picture, sound), own, strict=True)
-    ]
-    found = measure_channels(*lists, proposal_s=proposal_s)
-    # The engine counts what it was given; timecode's channel was not.
-    return replace(
-        found, picture_channel=own[0][found.picture_channel], channel=own[1][found.channel],
-        others=tuple(replace(other, channel=own[1][other.channel]) for other in found.others),
-    )  # fmt: skip
+    rows = [recordings.get(session, number) for number in ids]
+    files = {row.id or 0: row for one in rows for row in files_of(session, one)}
+    unknown = [row for row in files.values() if not checksum.is_whole(row.content)]
+    if not unknown:
+        return
+    day = days.get_day(session, unknown[0].day_id)
+    places = {row.id or 0: standing.located(settings, day, row) for row in unknown}
+    changes.rest(session)
+    contents = {}
+    for row in unknown:
+        place = places[row.id or 0]
+        lies_as_taken_in(place, row)
+        wait = _LEAST_WAIT_S + row.size / _SLOWEST_BYTES
+        contents[row.id or 0] = guarded(place.path, wait, checksum.content_of, place.file, settings.cache)
+    changes.hold(session, day.id or 0)
+    for row in unknown:
+        fresh = recordings.get(session, row.id or 0)
+        if (fresh.size, fresh.modified_ns, fresh.state) == (row.size, row.modified_ns, recordings.READY):
+            recordings.learn_content(session, fresh, contents[row.id or 0])
+    joining.refresh(session, days.get_day(session, day.id or 0))
+    changes.rest(session)
 
 
-_SAME_S = 0.1  # microphones thirty metres apart
+def lies_as_taken_in(place: Located, row: Recording) -> None:
+    """Refuse a file that is another than was taken in, by its size or time.
+
+    Raises
+    ------
+    MediaError
+        Naming it.
+    """
+    try:
+        stat = place.path.stat()
+    except OSError as error:
+        raise MediaError(place.path, "it is not there any more", "Connect the disk or copy it back.") from error
+    if (stat.st_size, stat.st_mtime_ns) != (row.size, row.modified_ns):
+        raise MediaError(place.path, "it changed since it was taken in", "Take the folder in again on Intake.")
 
 
-def same_moment(one: Located, other: Located, offset_s: float) -> bool:
-    """Say whether two recordings of one kind heard the same moments: they match each other, and just there."""
-    found = measure_by_sound(one, other, proposal_s=offset_s)
-    return found.decision == MATCHED and found.line is not None and abs(found.line.at_middle_s - offset_s) < _SAME_S
+def files_of(session: Session, row: Recording) -> list[Recording]:
+    """Return the files that a recording is made of, itself where it is one."""
+    if not row.joined:
+        return [row]
+    return [file for part in recordings.parts_of(session, row.id or 0) for file in files_of(session, part)]
 
 
-def to_json(found: Measurement) -> dict[str, Any]:
-    """Return plain JSON values; the trace as rows of ``[at_s, offset_s, weight, agrees]``."""
-    values = asdict(found)
-    values["trace"] = [
-        [round(point.at_s, 4), round(point.offset_s, 9), round(point.weight, 3), point.agrees] for point in found.trace
-    ]
-    return values
+def copies_of(session: Session, row: Recording) -> list[Recording]:
+    """Return the other files of the day that hold the very same bytes."""
+    if not checksum.is_whole(row.content):
+        return []
+    every = recordings.files_of_day(session, row.day_id)
+    return [one for one in every if one.content == row.content and one.id != row.id]
 
 
-def from_json(values: Mapping[str, Any]) -> Measurement:
-    """Rebuild from `to_json`; what an older version did not write is left at its default."""
-    kept = dict(values)
-    if kept.get("line"):
-        line = dict(kept["line"])
-        line["jumps"] = tuple(Jump(**jump) for jump in line.get("jumps", ()))
-        line["covariance"] = tuple(tuple(row) for row in line.get("covariance", ()))
-        line["places"] = tuple(tuple(row) for row in line.get("places", ()))
-        kept["line"] = Line(**line)
-    else:
-        kept["line"] = None
-    kept["trace"] = tuple(TracePoint(*row) for row in kept.get("trace", ()))
-    kept["windows"] = tuple(kept.get("windows", ()))
-    kept["candidates"] = tuple(Rival(**one) for one in kept.get("candidates", ()))
-    kept["others"] = tuple(Heard(**one) for one in kept.get("others", ()))
-    return Measurement(**kept)
+def listen(session: Session, settings: Settings, recording_id: int) -> None:
+    """Compute what is kept of a recording's sound; a file that cannot be read is marked, the rest goes on.
+
+    Raises
+    ------
+    StorageError
+        If Vesk's own folder cannot be written: that says nothing of the recording.
+    """
+    row = recordings.get(session, recording_id)
+    day_id = row.day_id
+    try:
+        learn_contents(session, settings, [recording_id])
+        row = recordings.get(session, recording_id)
+        day = days.get_day(session, day_id)
+        place = standing.located(settings, day, row)
+        changes.rest(session)
+        ensure_heard(place)
+    except MediaError as error:
+        changes.hold(session, day_id)
+        row = recordings.get(session, recording_id)
+        if row.state == recordings.READY:
+            gone = not all(file.exists() for file in standing.located(settings, _day(session, day_id), row).files)
+            row.state = recordings.VANISHED if gone else recordings.UNREADABLE
+            row.problem = f"{row.path}: {error.reason}. {error.advice}"
+            session.add(row)
+        return
+    changes.hold(session, day_id)
+    fresh = recordings.get(session, recording_id)
+    if fresh.content == place.kept.folder.name:
+        fresh.heard = cache.heard(place.kept)
+        session.add(fresh)
+
+
+def _day(session: Session, day_id: int) -> Day:
+    return days.get_day(session, day_id)
+
+
+def ensure_heard(place: Located) -> None:
+    """Have a recording listened to behind the border, if that was not done before; one without sound is done."""
+    if place.facts.channels and not place.kept.done.exists():
+        guarded(place.path, _LEAST_WAIT_S + float(place.facts.duration) * _SLOWEST, hear, place)
+
+
+def measure_pairing(session: Session, settings: Settings, pairing_id: int) -> Pairing:
+    """Measure a pairing by sound and keep the result; what people decided meanwhile stays as they decided it.
+
+    Raises
+    ------
+    MediaError
+        If one of the files cannot be read.
+    """
+    row = pairings.get(session, pairing_id)
+    learn_contents(session, settings, (row.picture_id, row.sound_id))
+    now = standing.of_pairing(session, pairing_id)
+    picture = standing.located(settings, now.day, now.picture)
+    sound = standing.located(settings, now.day, now.sound)
+    of, offset = pairings.contents(now.picture, now.sound), float(now.pairing.offset)
+    changes.rest(session)
+    for place in (picture, sound):
+        ensure_heard(place)
+    found = bordered(picture.path, lambda: measuring.measure_by_sound(picture, sound, proposal_s=offset))
+    _keep_frames(now, picture, found)
+    changes.hold(session, now.day.id or 0)
+    row = pairings.get(session, pairing_id)
+    members = recordings.by_id(session, {row.picture_id, row.sound_id})
+    if pairings.contents(members[row.picture_id], members[row.sound_id]) != of:
+        return row  # its files are others now; they are measured in their turn
+    row.measurement, row.measured_of = measuring.to_json(found), of
+    if row.state == pairings.PROPOSED:
+        row.state = pairings.MEASURED
+    changes.count(session, row)
+    return row
+
+
+def keep_frames(session: Session, settings: Settings, pairing_id: int) -> None:
+    """Decode the pictures that the bench of a measured pairing opens with: here, where decoding belongs."""
+    now = standing.of_pairing(session, pairing_id)
+    picture = standing.located(settings, now.day, now.picture)
+    changes.rest(session)
+    if now.found is not None:
+        _keep_frames(now, picture, now.found)
+
+
+def _keep_frames(now: standing.Standing, picture: Located, found: Measurement) -> None:
+    fps = float(now.fps)
+    points = found.windows or now.points
+    around = sorted({int(at * fps) + k for at in points for k in range(-13, 14) if int(at * fps) + k >= 0})
+    if not all(picture.kept.frame(index).exists() for index in around):
+        with suppress(MediaError):  # a picture that cannot be decoded is measured by its sound all the same
+            guarded(picture.path, _LEAST_WAIT_S, decode_frames, picture, around)
+
+
+def compare_rivals(session: Session, settings: Settings, day_id: int) -> int:
+    """Ask rivals of a day, by their own sound, whether they are two devices filed as one; returns how many were asked.
+
+    Two files of one device cannot share a moment; two that heard the same moments are two devices'.
+    """
+    day = days.get_day(session, day_id)
+    asked = standing.to_compare_of_day(session, day)
+    rows = recordings.by_id(session, {int(key) for shared in asked for key in shared.pair})
+    places = {str(number): standing.located(settings, day, row) for number, row in rows.items()}
+    contents = {number: row.content for number, row in rows.items()}
+    changes.rest(session)
+    for shared in asked:
+        one, other = places[shared.one], places[shared.other]
+        try:
+            same = bordered(one.path, partial(measuring.same_moment, one, other, shared.offset_s))
+        except MediaError:
+            continue  # it stays a question for a person
+        changes.hold(session, day_id)
+        fresh = [recordings.get(session, int(key)) for key in (shared.one, shared.other)]
+        if all(row.content == contents[row.id or 0] for row in fresh):
+            compared.keep(session, *fresh, same_moment=same)
+        changes.rest(session)
+    return len(asked)

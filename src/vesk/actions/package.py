@@ -17,14 +17,15 @@ from typing import Any
 from sqlalchemy.exc import SQLAlchemyError
 from sqlmodel import Session
 
-from vesk.actions import delivering, measure, standing, turnover
+from vesk.actions import measuring, standing, turnover
 from vesk.actions.intake import facts_of
-from vesk.actions.located import Located
-from vesk.actions.report_lines import write_report
 from vesk.actions.standing import CHECKED, SET_ASIDE, Standing
 from vesk.actions.turnover import Item
 from vesk.core.errors import MediaError, StorageError, VeskError
 from vesk.core.verdict.words import signed
+from vesk.dailies import delivering
+from vesk.dailies.located import Located
+from vesk.dailies.report_lines import write_report
 from vesk.media import checksum, scan
 from vesk.settings import Settings
 from vesk.store import changes, days, journal, recordings, turnovers
@@ -102,7 +103,7 @@ def _make(session: Session, settings: Settings, turnover_id: int, report: Report
     making.taken |= {one.name.casefold() for one in kept.values() if one.name}
     for number in sorted(number for number in ids if number):
         try:
-            measure.learn_contents(session, settings, [number])
+            measuring.learn_contents(session, settings, [number])
         except MediaError:
             continue  # its own take will say so
     listed = turnover.items(session, day)
@@ -224,9 +225,9 @@ def _signed(session: Session, making: _Making, rows: list[Recording], *, anew: b
         If one does not.
     """
     lies = {}
-    for row in [file for one in rows for file in measure.files_of(session, one)]:
+    for row in [file for one in rows for file in measuring.files_of(session, one)]:
         place = standing.located(making.settings, making.day, row)
-        measure.lies_as_taken_in(place, row)
+        measuring.lies_as_taken_in(place, row)
         told = checksum.unread(place.file)
         if checksum.content_of(place.file, making.settings.cache, anew=anew) != row.content:
             changes.hold(session, making.day.id or 0)

@@ -2,21 +2,21 @@
 
 from __future__ import annotations
 
-import re
 from collections import Counter
 from collections.abc import Callable
 from fractions import Fraction
 
 from sqlmodel import Session
 
-from vesk.actions import measuring, standing
-from vesk.actions.day_known import known_of_day
-from vesk.actions.known_recording import Known
-from vesk.actions.searching import find_partners, not_found
+from vesk.actions import standing
+from vesk.actions.known import known_of_day
 from vesk.core.intake.off_speed import OffSpeed
 from vesk.core.pairing.by_timecode import pair_by_timecode
 from vesk.core.timecode import FrameRate, wrap_day
 from vesk.core.timemap import exact_seconds
+from vesk.dailies import measuring
+from vesk.dailies.known_recording import Known
+from vesk.dailies.searching import find_partners
 from vesk.media.facts import PICTURE
 from vesk.settings import VESK, Settings
 from vesk.store import changes, days, journal, pairings, recordings
@@ -87,10 +87,10 @@ def _place(recording: Recording, own: Known, slow: OffSpeed | None, reason: str)
     recording.told = {name: value.value for name, value in own.values.items() if value.value}
     if {"scene", "take"} & set(own.item.put_right):
         recording.told["put"] = "yes"  # a person's word outranks what the other recordings of a take say
-    searched = _SEARCHED.search(recording.unpaired)
+    recording.off_speed = own.off_speed
     recording.unpaired = own.aside or reason
-    if searched and reason and not own.aside:
-        recording.unpaired += searched[0]
+    if own.aside or not reason:
+        recording.searched = None
 
 
 def to_search(session: Session, day: Day) -> list[Recording]:
@@ -108,7 +108,7 @@ def to_search(session: Session, day: Day) -> list[Recording]:
         if (row.start is None or row.kind == PICTURE)
         and not row.aside and row.id not in paired and row.facts.get("channels")
         # Searched among as many before, and found in none: searched again when others have come.
-        and _not_found(sum(others.values()) - others[row.kind]) not in row.unpaired
+        and row.searched != sum(others.values()) - others[row.kind]
     ]  # fmt: skip
 
 
@@ -153,10 +153,10 @@ def pair_by_sound(
         pairing.offset = exact_seconds(found.found.line.offset_s - now.late_s) if by_clocks is None else by_clocks
         made.append(pairing)
         for member in recordings.by_id(session, {pairing.picture_id, pairing.sound_id}).values():
-            member.unpaired = ""
+            member.unpaired, member.searched = "", None
             session.add(member)
     if not any(row.id in pair for pair in known) and not made:
-        row.unpaired = _SEARCHED.sub("", row.unpaired or "it has no clock") + _not_found(len(others))
+        row.unpaired, row.searched = row.unpaired or "it has no clock", len(others)
         session.add(row)
     said = f"found {len(made)} partner{'' if len(made) == 1 else 's'} for {row.name} by sound"
     journal.note(session, day_id=row.day_id, by=VESK, what=said)
@@ -167,10 +167,3 @@ def pair_by_sound(
 def _by_clocks(picture: Fraction | None, sound: Fraction | None, day: FrameRate) -> Fraction | None:
     """Return where clocks lay a sound on a picture, seconds, from their starts; None where one has none."""
     return None if picture is None or sound is None else wrap_day(sound - picture, day.day)
-
-
-_SEARCHED = re.compile(r"; its sound was found in none of \d+ recordings")
-
-
-def _not_found(count: int) -> str:
-    return f"; {not_found(count)}"

@@ -8,7 +8,7 @@ from fractions import Fraction
 
 from sqlmodel import Session
 
-from vesk.actions import day_joined, standing
+from vesk.actions import joining, standing
 from vesk.actions.intake import facts_of
 from vesk.core.errors import MediaError, RefusedError, TimecodeError
 from vesk.core.timecode import FrameRate
@@ -172,7 +172,7 @@ def serve_as(session: Session, settings: Settings, source_id: int, *, version: i
     source.kind = kind
     changes.count(session, source)
     session.flush()
-    day_joined.refresh(session, day)
+    joining.refresh(session, day)
     what = "serves as a recorder: its pictures are left out" if kind == SOUND else "is a camera again"
     journal.note(session, day_id=source.day_id, by=settings.person, what=f"source {source.tag} {what}")
     return source

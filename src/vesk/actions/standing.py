@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Mapping
+from collections.abc import Mapping, Sequence
 from dataclasses import dataclass
 from fractions import Fraction
 from pathlib import Path
@@ -10,28 +10,27 @@ from typing import Any
 
 from sqlmodel import Session
 
-from vesk.actions import measuring
 from vesk.actions.intake import facts_of
-from vesk.actions.located import Located
-from vesk.core.clocks.sound_delay import SoundDelay
-from vesk.core.conform.correction import Correction, Errors, errors, propose
-from vesk.core.pairing.by_claps import error_by_claps
-from vesk.core.pairing.evidence import SOUND, STRIKE, TIMECODE, Evidence
+from vesk.core.conform.correction import Correction, Errors
+from vesk.core.pairing.evidence import Evidence
+from vesk.core.pairing.judgement import Claps, Judgement, Side
 from vesk.core.pairing.rivals import Claim, Rivalry, Shared, rivalries, to_compare
 from vesk.core.picture.closure import contact_between
 from vesk.core.sound.distance import distance_delay_s
-from vesk.core.sound.measurement import MATCHED, REFUSED, Measurement
+from vesk.core.sound.measurement import MATCHED, Measurement
 from vesk.core.timecode import unwrapped
 from vesk.core.timemap import AnyMap
 from vesk.core.tolerance import Tolerance
-from vesk.core.verdict.causes import Names, Setting, Verdict, give_verdict
+from vesk.core.verdict.causes import Verdict
+from vesk.dailies import measuring
+from vesk.dailies.located import Located
+from vesk.dailies.sync_points import CLEAR
 from vesk.media import cache, scan
 from vesk.media.facts import Facts
 from vesk.settings import Settings
 from vesk.store import compared, days, pairings, recordings, strikes
 from vesk.store.tables import CheckRow, CorrectionRow, Day, Pairing, Recording, Source, StrikeRow
 
-CLEAR = 2.0  # clearness from which a clap seen is worth believing before a person looked
 PROPOSED, MEASURED, CORRECTED, CHECKED, SET_ASIDE, UNPAIRED = (
     "proposed", "measured", "corrected", "checked", "set aside", "unpaired",
 )  # fmt: skip
@@ -39,7 +38,7 @@ PROPOSED, MEASURED, CORRECTED, CHECKED, SET_ASIDE, UNPAIRED = (
 
 @dataclass(frozen=True, slots=True)
 class Standing:
-    """A pairing as it stands now."""
+    """A pairing as it stands now: its rows, and what is judged of them."""
 
     day: Day
     pairing: Pairing
@@ -47,53 +46,49 @@ class Standing:
     sound: Recording
     picture_source: Source
     sound_source: Source
-    found: Measurement | None
     correction: CorrectionRow | None
     check: CheckRow | None
-    rivalry: Rivalry | None
-    rival_name: str
-    picture_strikes: tuple[StrikeRow, ...]
-    sound_strikes: tuple[StrikeRow, ...]
+    judged: Judgement
 
     @property
     def fps(self) -> Fraction:
         """Of the picture."""
-        return Fraction(self.picture.facts.get("fps") or self.day.fps)
+        return self.judged.fps
 
     @property
     def tolerance(self) -> Tolerance:
         """The day's."""
-        return Tolerance(self.day.tolerance)
+        return self.judged.tolerance
 
     @property
     def late_s(self) -> float:
         """How late the camera hears beyond the recorder, seconds: distance and internal delay, as known."""
-        metres = (self.picture_source.distance_mm - self.sound_source.distance_mm) / 1000
-        return distance_delay_s(metres) + self.picture_source.delay_us / 1e6
+        return self.judged.late_s
+
+    @property
+    def found(self) -> Measurement | None:
+        """What was measured."""
+        return self.judged.found
+
+    @property
+    def rivalry(self) -> Rivalry | None:
+        """Another pairing that claims the same moments."""
+        return self.judged.rivalry
 
     @property
     def as_corrected(self) -> Correction:
         """The correction that stands; none is a slip of nothing."""
-        row = self.correction
-        if row is None:
-            return Correction()
-        jumps = tuple((Fraction(at), Fraction(step)) for at, step in row.jumps)
-        return Correction(row.slip, row.ppm, row.anchor, jumps)
+        return self.judged.correction
 
     @property
     def laid(self) -> AnyMap:
         """Sound seconds to picture seconds, as corrected."""
-        return self.as_corrected.on(self.pairing.offset)
+        return self.judged.laid
 
     @property
     def points(self) -> tuple[float, float, float]:
         """Picture times of head, middle and tail of what the two share."""
-        if self.found is not None and self.found.line is not None:
-            return self.found.head_s, self.found.middle_s, self.found.tail_s
-        offset = self.pairing.offset
-        head = max(Fraction(0), offset)
-        tail = min(self.picture.duration, offset + self.sound.duration)
-        return float(head), float((head + tail) / 2), float(tail)
+        return self.judged.points
 
     @property
     def aside(self) -> str:
@@ -105,33 +100,32 @@ class Standing:
     @property
     def timed(self) -> bool:
         """Whether clocks said where it lies, rather than sound alone."""
-        return self.picture.start is not None and self.sound.start is not None
+        return self.judged.timed
 
     @property
     def settled(self) -> bool:
         """Whether sound says where it belongs, and no other recording of the same device says the same."""
-        return self.found is not None and self.found.decision == MATCHED and self.rivalry is None
+        return self.judged.settled
 
     @property
     def errors(self) -> Errors | None:
-        """Where the sound sits minus where it belongs; None when nothing was measured."""
-        if self.found is None or self.found.line is None or not self.settled:
-            return None
-        return errors(self.laid, self.found.line, self.points, late_s=self.late_s)
+        """Where the sound sits minus where it belongs; None when that is not known."""
+        return self.judged.errors
 
     @property
     def proposal(self) -> Correction | None:
-        """What Vesk proposes from timecode alone; None when nothing was measured."""
-        if self.found is None or self.found.line is None or not self.settled:
-            return None
-        return propose(
-            self.pairing.offset,
-            self.found.line,
-            self.points,
-            fps=self.fps,
-            tolerance=self.tolerance,
-            late_s=self.late_s,
-        )
+        """What Vesk proposes, from its clocks on."""
+        return self.judged.proposal
+
+    @property
+    def verdict(self) -> Verdict | None:
+        """The cause and its sentence, as the pairing is laid now; None before it was measured."""
+        return self.judged.verdict
+
+    @property
+    def evidence(self) -> list[Evidence]:
+        """What timecode, sound and claps say, side by side."""
+        return self.judged.evidence
 
     @property
     def is_checked(self) -> bool:
@@ -150,90 +144,6 @@ class Standing:
         if self.correction is not None:
             return CORRECTED
         return MEASURED if self.found is not None else PROPOSED
-
-    @property
-    def verdict(self) -> Verdict | None:
-        """The cause and its sentence, as the pairing is laid now; None before it was measured."""
-        if self.found is None:
-            return None
-        return give_verdict(
-            self.found, self.laid, names=Names(self.picture_source.tag, self.sound_source.tag), fps=self.fps,
-            tolerance=self.tolerance, late_s=self.late_s, proposal=self.proposal,
-            timecode_offset=self.pairing.offset, setting=self.setting,
-        )  # fmt: skip
-
-    @property
-    def setting(self) -> Setting:
-        """What is known besides the sound: label time, rates, distances."""
-        start = self.picture.start
-        claps = self.error_by_claps(confirmed=True)
-        better = self.rivalry is not None and self.rivalry.better
-        aside = self.picture.aside
-        return Setting(
-            fps=float(self.fps), tolerance_s=float(self.tolerance.seconds(self.fps)), span_s=0.0,
-            label_hours=None if start is None else float(start) / 3600,
-            sample_rate=facts_of(self.sound).sample_rate or 48_000,
-            seen_s=(claps.low_s, claps.high_s) if claps else None,
-            better=self.rival_name if better else "", rival="" if better else self.rival_name,
-            off_speed=aside.removeprefix("off-speed: ") if aside.startswith("off-speed") else "",
-        )  # fmt: skip
-
-    def error_by_claps(self, *, confirmed: bool) -> SoundDelay | None:
-        """Return the interval that claps seen and heard allow for the error as laid; of those a person confirmed."""
-        wanted = {strikes.CONFIRMED} if confirmed else {strikes.CONFIRMED, strikes.PROPOSED}
-        fps = float(self.fps)
-        seen = [
-            contact_between(row.frame, fps)
-            for row in self.picture_strikes
-            if row.how == strikes.SEEN and row.frame and row.state in wanted
-            and (row.state == strikes.CONFIRMED or row.likely >= CLEAR)
-        ]  # fmt: skip
-        late = distance_delay_s(self.sound_source.distance_mm / 1000)
-        laid = [
-            float(self.laid(Fraction(row.heard_us, 1_000_000))) - late
-            for row in self.sound_strikes
-            if row.heard_us is not None
-        ]
-        found = self.errors
-        return error_by_claps(seen, laid, error_s=None if found is None else found.head_s)
-
-    @property
-    def evidence(self) -> list[Evidence]:
-        """What timecode and sound say, side by side: picture time of sound sample 0."""
-        half_frame = float(1 / self.fps) / 2
-        by = [(self.picture_source.tag, self.picture.clock), (self.sound_source.tag, self.sound.clock)]
-        says = ", ".join(f"{tag} by its {clock or 'header'}" for tag, clock in by)
-        coded = all(clock == "LTC" for _, clock in by)
-        gathered = [Evidence(TIMECODE, float(self.pairing.offset), 0.001 if coded else half_frame, says)]
-        if not self.timed:
-            without = " and ".join(
-                source.tag
-                for row, source in ((self.picture, self.picture_source), (self.sound, self.sound_source))
-                if row.start is None
-            )
-            gathered = [Evidence(TIMECODE, None, None, f"{without} has no clock; sound alone found this place")]
-        found = self.found
-        if found is None:
-            gathered.append(Evidence(SOUND, None, None, "not measured yet"))
-        elif found.line is None or found.decision == REFUSED:
-            gathered.append(Evidence(SOUND, None, None, found.reason))
-        else:
-            agree = sum(point.agrees for point in found.trace)
-            says = f"{agree} of {len(found.trace)} windows agree, channel {found.channel + 1}"
-            gathered.append(Evidence(SOUND, found.line.offset_s - self.late_s, found.line.band_at(found.head_s), says))
-        return [*gathered, self._by_claps()]
-
-    def _by_claps(self) -> Evidence:
-        seen = [row for row in self.picture_strikes if row.how == strikes.SEEN and row.state != strikes.REFUSED]
-        sure = self.error_by_claps(confirmed=True)
-        claps = sure or self.error_by_claps(confirmed=False)
-        if claps is None:
-            alone = "a clap is seen, but none is heard near it" if seen else "no clap seen in the picture"
-            return Evidence(STRIKE, None, None, alone)
-        count = f"{claps.claps} clap" if claps.claps == 1 else f"{claps.agreeing} of {claps.claps} claps"
-        says = f"{count} seen and heard, " + ("confirmed" if sure else "proposed: look at it")
-        offset = float(self.laid(Fraction(0))) - claps.middle_s
-        return Evidence(STRIKE, offset, (claps.high_s - claps.low_s) / 2, says)
 
     @property
     def needs_person(self) -> bool:
@@ -289,25 +199,46 @@ def _gather(session: Session, day: Day, rows: list[Pairing]) -> list[Standing]:
     for row in rows:
         picture, sound = members[row.picture_id], members[row.sound_id]
         rivalry = rivals.get(str(row.id))
-        made.append(
-            Standing(
-                day=day,
-                pairing=row,
-                picture=picture,
-                sound=sound,
-                picture_source=sources[picture.source_id],
-                sound_source=sources[sound.source_id],
-                found=measured.get(row.id or 0),
-                correction=corrections.get(row.id or 0),
-                check=checks.get(row.id or 0),
-                rivalry=rivalry,
-                rival_name=_rival_name(rivalry, row, sharing, members, sources) if rivalry else "",
-                picture_strikes=tuple(struck.get(row.picture_id, ())),
-                sound_strikes=tuple(struck.get(row.sound_id, ())),
-            )
-        )
+        own = sources[picture.source_id], sources[sound.source_id]
+        correction = corrections.get(row.id or 0)
+        fps = Fraction(picture.facts.get("fps") or day.fps)
+        judged = Judgement(
+            picture=_side(picture, own[0]), sound=_side(sound, own[1]), found=measured.get(row.id or 0),
+            offset=row.offset, fps=fps, sample_rate=facts_of(sound).sample_rate or 48_000,
+            tolerance=Tolerance(day.tolerance), correction=_as_corrected(correction), late_s=_late_s(*own),
+            claps=_claps(struck.get(row.picture_id, ()), struck.get(row.sound_id, ()), float(fps), own[1]),
+            rivalry=rivalry, rival=_rival_name(rivalry, row, sharing, members, sources) if rivalry else "",
+        )  # fmt: skip
+        made.append(Standing(day, row, picture, sound, *own, correction, checks.get(row.id or 0), judged))
     line = unwrapped((s.picture.start for s in made if s.picture.start is not None), days.rate_of(day).day)
     return sorted(made, key=lambda s: (line(s.picture.start or Fraction(0)), s.picture.path, s.pairing.offset))
+
+
+def _side(row: Recording, source: Source) -> Side:
+    return Side(source.tag, row.duration, row.start, row.clock, row.off_speed)
+
+
+def _late_s(picture: Source, sound: Source) -> float:
+    """Return how late a camera hears beyond a recorder, seconds: distance and internal delay, as known."""
+    return distance_delay_s((picture.distance_mm - sound.distance_mm) / 1000) + picture.delay_us / 1e6
+
+
+def _as_corrected(row: CorrectionRow | None) -> Correction:
+    if row is None:
+        return Correction()
+    jumps = tuple((Fraction(at), Fraction(step)) for at, step in row.jumps)
+    return Correction(row.slip, row.ppm, row.anchor, jumps)
+
+
+def _claps(in_picture: Sequence[StrikeRow], in_sound: Sequence[StrikeRow], fps: float, sound_source: Source) -> Claps:
+    seen = [row for row in in_picture if row.how == strikes.SEEN and row.state != strikes.REFUSED]
+    sure = [row for row in seen if row.frame and (row.state == strikes.CONFIRMED or row.likely >= CLEAR)]
+    return Claps(
+        tuple((*contact_between(row.frame or 0, fps), row.state == strikes.CONFIRMED) for row in sure),
+        tuple(Fraction(row.heard_us, 1_000_000) for row in in_sound if row.heard_us is not None),
+        distance_delay_s(sound_source.distance_mm / 1000),
+        unclear=len(sure) < len(seen),
+    )
 
 
 def to_compare_of_day(session: Session, day: Day) -> list[Shared]:

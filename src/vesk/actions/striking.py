@@ -3,106 +3,26 @@
 from __future__ import annotations
 
 from contextlib import suppress
-from dataclasses import asdict, dataclass
 from fractions import Fraction
-from typing import Any
 
 from sqlmodel import Session
 
-from vesk.actions.located import Located, decode_frames
-from vesk.actions.measure import ensure_heard
-from vesk.actions.standing import CLEAR, located
+from vesk.actions.measuring import ensure_heard
+from vesk.actions.standing import located
 from vesk.core.clocks.sound_delay import ClapPair, SoundDelay, sound_delay
 from vesk.core.errors import MediaError, RefusedError
-from vesk.core.picture.closure import contact_between, find_closure
+from vesk.core.picture.closure import contact_between
 from vesk.core.sound.distance import distance_delay_s
-from vesk.core.sound.strikes import CLAP, Strike, find_strikes
-from vesk.media import cache
-from vesk.media.facts import PICTURE
+from vesk.core.sound.strikes import CLAP
+from vesk.dailies.located import Located, decode_frames
+from vesk.dailies.sync_points import LIKELY, Strikes, strikes_of
 from vesk.media.guarded import guarded
 from vesk.settings import Settings
 from vesk.store import changes, days, journal, recordings, strikes
 from vesk.store.tables import Source, StrikeRow
 
-AROUND_FRAMES = 14
-_SCAN_S = 8.0
 _LONGEST_S = 300.0  # looking at its pictures takes no longer
 
-
-@dataclass(frozen=True, slots=True)
-class Seen:
-    """A clap seen: the first frame that shows it closed, between which picture times contact was, how clearly."""
-
-    frame: int
-    low_s: float
-    high_s: float
-    clearness: float
-    heard_s: float | None
-
-
-@dataclass(frozen=True, slots=True)
-class Strikes:
-    """What a recording holds of sync points."""
-
-    heard: tuple[Strike, ...]
-    seen: tuple[Seen, ...]
-    delay: SoundDelay | None
-
-
-def strikes_of(one: Located, *, most: int = 8, looked_at: int = 3) -> Strikes:
-    """Find the claps of a recording; pictures are looked at around the likeliest that were heard.
-
-    A camera without sound is scanned at its head and tail instead.
-    """
-    heard: list[Strike] = []
-    if one.facts.channels:
-        one.ensure_heard()
-        for channel in cache.matching_channels(one.facts, one.kept):
-            hearing = cache.hearing(one.kept, channel)
-            heard += find_strikes(hearing.window(0, hearing.size), most=most)
-        heard = sorted(heard, key=lambda strike: -strike.score)
-        heard = [s for n, s in enumerate(heard) if all(abs(s.at_s - o.at_s) > 0.05 for o in heard[:n])][:most]
-    seen = tuple(_seen(one, heard, looked_at)) if one.facts.kind == PICTURE else ()
-    pairs = [
-        ClapPair(found.heard_s, found.low_s, found.high_s)
-        for found in seen
-        if found.heard_s is not None and found.clearness >= CLEAR
-    ]
-    return Strikes(tuple(heard), seen, sound_delay(pairs))
-
-
-def _seen(one: Located, heard: list[Strike], looked_at: int) -> list[Seen]:
-    fps, frames = float(one.facts.fps or 25), one.facts.frames or 0
-    places: list[tuple[int, int, float | None]]
-    claps = [strike for strike in heard if strike.kind == CLAP and strike.score >= LIKELY][:looked_at]
-    if claps:
-        places = [(max(0, round(c.at_s * fps) - AROUND_FRAMES), 2 * AROUND_FRAMES + 1, c.at_s) for c in claps]
-    else:
-        scan = int(_SCAN_S * fps)
-        # Head and tail; where they meet it is one stretch, or a clap between them would be found twice.
-        places = [(0, scan, None), (frames - scan, scan, None)] if frames > 2 * scan else [(0, frames, None)]
-    found: list[Seen] = []
-    for first, count, at in places:
-        try:
-            closure = find_closure(one.grey_frames(first, count))
-        except MediaError:
-            break  # it has no picture that can be looked at; what was heard stands
-        if closure is not None and all(abs(first + closure.frame - seen.frame) > 1 for seen in found):
-            low, high = closure.contact_s(fps, first)
-            found.append(Seen(first + closure.frame, low, high, closure.clearness, at))
-    return found
-
-
-def strikes_json(found: Strikes) -> dict[str, Any]:
-    """Return what `vesk strikes` prints."""
-    return {
-        "heard": [asdict(one) for one in found.heard],
-        "seen": [asdict(one) for one in found.seen],
-        "sound_delay": asdict(found.delay) if found.delay else None,
-    }
-
-
-LIKELY = 0.3  # a clap heard this like one is worth a line
 SHOWN_AROUND = 4  # frames either side of a proposed closing, to choose from
 
 

@@ -14,6 +14,7 @@ from vesk.actions.intake import told_slate
 from vesk.actions.standing import CHECKED, SET_ASIDE, Standing
 from vesk.core.errors import StaleError
 from vesk.core.timecode import unwrapped
+from vesk.dailies.searching import why_alone
 from vesk.media.facts import PICTURE
 from vesk.media.probe import MOVIE_ENDINGS
 from vesk.settings import Settings
@@ -62,7 +63,8 @@ def _obstacle(picture: Recording, own: tuple[Standing, ...]) -> str:
     if picture.state != "ready":
         return picture.problem
     if not own:
-        word, why = ("set aside", picture.aside) if picture.aside else ("unpaired", picture.unpaired)
+        alone = why_alone(picture.unpaired, picture.searched)
+        word, why = ("set aside", picture.aside) if picture.aside else ("unpaired", alone)
         return f"{word}: {why}" if why else word
     active = [now for now in own if now.state != SET_ASIDE]
     if not active:

@@ -5,11 +5,11 @@ from __future__ import annotations
 import argparse
 from pathlib import Path
 
-from vesk.actions.conforming import conform
-from vesk.actions.walk import walk_folder
-from vesk.actions.walked_json import walk_json
 from vesk.cli import files
+from vesk.cli.walked_json import walk_json
 from vesk.core.errors import RefusedError
+from vesk.dailies.conforming import conform
+from vesk.dailies.folder import walk_folder
 
 
 def arguments(parser: argparse.ArgumentParser) -> None:

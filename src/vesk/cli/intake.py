@@ -5,10 +5,10 @@ from __future__ import annotations
 import argparse
 from pathlib import Path
 
-from vesk.actions.known_json import known_json
 from vesk.actions.reports import KINDS, from_file
-from vesk.actions.walk import walk_folder
 from vesk.cli import files
+from vesk.cli.known_json import known_json
+from vesk.dailies.folder import walk_folder
 
 
 def arguments(parser: argparse.ArgumentParser) -> None:

@@ -5,9 +5,9 @@ from __future__ import annotations
 import argparse
 from pathlib import Path
 
-from vesk.actions import hearing_timecode
 from vesk.cli import files
 from vesk.core.errors import RefusedError
+from vesk.dailies import hearing_timecode
 
 
 def arguments(parser: argparse.ArgumentParser) -> None:

@@ -6,14 +6,14 @@ import argparse
 from fractions import Fraction
 from pathlib import Path
 
-from vesk.actions.judging import timecode_offset, verdict_of
-from vesk.actions.located import locate
-from vesk.actions.measuring import measure_by_sound
-from vesk.actions.walked_json import measurement_json
 from vesk.cli import files
+from vesk.cli.walked_json import measurement_json
 from vesk.core.sound.measurement import MATCHED
 from vesk.core.timecode import FrameRate
 from vesk.core.verdict.words import signed
+from vesk.dailies.judging import judge_two, timecode_offset
+from vesk.dailies.located import locate
+from vesk.dailies.measuring import measure_by_sound
 
 
 def arguments(parser: argparse.ArgumentParser) -> None:
@@ -31,7 +31,7 @@ def run(options: argparse.Namespace) -> int:
     rate = options.fps or FrameRate(fps or Fraction(25), picture.facts.drop)
     offset = timecode_offset(picture.facts, sound.facts, rate)
     found = measure_by_sound(picture, sound, proposal_s=None if offset is None else float(offset))
-    verdict = verdict_of(found, picture, sound, offset, rate)
+    verdict = judge_two(found, picture, sound, rate).verdict
     if options.json:
         files.show(measurement_json(found, fps, verdict, sample_rate=sound.facts.sample_rate))
     elif found.line is None:

@@ -5,9 +5,9 @@ from __future__ import annotations
 import argparse
 from pathlib import Path
 
-from vesk.actions.walk import walk_folder
-from vesk.actions.walked_json import walk_json
 from vesk.cli import files
+from vesk.cli.walked_json import walk_json
+from vesk.dailies.folder import walk_folder
 
 
 def arguments(parser: argparse.ArgumentParser) -> None:
@@ -27,6 +27,6 @@ def run(options: argparse.Namespace) -> int:
         print(f"{one.picture} with {one.sound}: {one.verdict.text}")
     for item in walked.unpaired:
         print(f"{item.key}: unpaired, {item.reason}")
-    for path, reason in walked.unreadable:
-        print(f"{path}: {reason}")
+    for lost in walked.unusable:
+        print(f"{lost.path}: {lost.says}")
     return 0

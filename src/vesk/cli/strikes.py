@@ -3,11 +3,13 @@
 from __future__ import annotations
 
 import argparse
+from dataclasses import asdict
 from pathlib import Path
+from typing import Any
 
-from vesk.actions.located import locate
-from vesk.actions.striking import strikes_json, strikes_of
 from vesk.cli import files
+from vesk.dailies.located import locate
+from vesk.dailies.sync_points import Strikes, strikes_of
 
 
 def arguments(parser: argparse.ArgumentParser) -> None:
@@ -20,7 +22,7 @@ def run(options: argparse.Namespace) -> int:
     """Find and print claps heard and seen."""
     found = strikes_of(locate(options.file, files.cache()))
     if options.json:
-        files.show(strikes_json(found))
+        files.show(_json(found))
         return 0
     for one in found.heard:
         print(f"heard  {one.kind:5} at {one.at_s:10.4f} s   likely {one.score:4.0%}   rises {one.rise_db:.0f} dB")
@@ -31,3 +33,11 @@ def run(options: argparse.Namespace) -> int:
         low, high = found.delay.low_s * 1000, found.delay.high_s * 1000
         print(f"its sound is between {low:+.1f} and {high:+.1f} ms late on its picture ({found.delay.agreeing} claps)")
     return 0
+
+
+def _json(found: Strikes) -> dict[str, Any]:
+    return {
+        "heard": [asdict(one) for one in found.heard],
+        "seen": [asdict(one) for one in found.seen],
+        "sound_delay": asdict(found.delay) if found.delay else None,
+    }

@@ -6,6 +6,17 @@ and what to do. The data behind the sentence travels with it.
 
 from __future__ import annotations
 
+from enum import StrEnum
+
+
+class Unusable(StrEnum):
+    """Why nothing can be done with a file."""
+
+    DAMAGED = "cannot be read"
+    EMPTY = "empty file"
+    FOREIGN = "not a recording"
+    VANISHED = "vanished"
+
 
 class VeskError(Exception):
     """Base of all errors that carry a sentence for a person."""
@@ -54,18 +65,22 @@ class MediaError(VeskError):
         The file it happened to.
     reason : str
         What is wrong, as a clause without its closing dot.
+    advice : str
+        What to do, a sentence.
+    kind : Unusable
     """
 
-    def __init__(self, path: object, reason: str, advice: str = "") -> None:
+    def __init__(self, path: object, reason: str, advice: str = "", kind: Unusable = Unusable.DAMAGED) -> None:
         self.path = str(path)
+        self.kind = kind
         self.reason = reason
         self.advice = advice
         tail = f" {advice}" if advice else ""
         super().__init__(f"{self.path}: {reason}.{tail}")
 
-    def __reduce__(self) -> tuple[type[MediaError], tuple[str, str, str]]:
+    def __reduce__(self) -> tuple[type[MediaError], tuple[str, str, str, Unusable]]:
         """Carry it between processes whole: an error that cannot be rebuilt would end the process that waits."""
-        return type(self), (self.path, self.reason, self.advice)
+        return type(self), (self.path, self.reason, self.advice, self.kind)
 
 
 class StorageError(VeskError):

@@ -5,9 +5,9 @@ from __future__ import annotations
 import procrastinate
 from sqlmodel import Session
 
-from vesk.actions import day_joined
 from vesk.actions import intake as intake_action
-from vesk.actions import measure as measure_action
+from vesk.actions import joining
+from vesk.actions import measuring as measure_action
 from vesk.actions import package as package_action
 from vesk.actions import pairing as pairing_action
 from vesk.actions import striking as striking_action
@@ -29,8 +29,8 @@ def intake(day_id: int) -> None:
     with tracked(settings, "intake", day_id) as (session, report):
         intake_action.take_in(session, settings, days.get_day(session, day_id), report)
         day = days.get_day(session, day_id)
-        day_joined.refresh(session, day)
-        day_joined.join_day(session, settings, day)
+        joining.refresh(session, day)
+        joining.join_day(session, settings, day)
         for row in recordings.ready_of_day(session, day_id):
             _ask_listen(session, row)
         _pair_and_measure(session, day)
@@ -110,7 +110,7 @@ def join(day_id: int) -> None:
     settings = for_work()
     with persisting(settings) as session:
         day = days.get_day(session, day_id)
-        made = day_joined.join_day(session, settings, day)
+        made = joining.join_day(session, settings, day)
         joined_again(session, day, made)
 
 

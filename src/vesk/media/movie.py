@@ -12,7 +12,7 @@ import av
 import numpy as np
 from numpy.typing import NDArray
 
-from vesk.core.errors import MediaError, NumberError, TimecodeError
+from vesk.core.errors import MediaError, NumberError, TimecodeError, Unusable
 from vesk.core.figures import read_number
 from vesk.core.timecode import FrameRate, Timecode, nearest_rate
 from vesk.media.facts import PICTURE, SOUND, Facts
@@ -34,7 +34,7 @@ def opened(path: Path) -> Iterator[Any]:
     try:
         with path.open("rb") as file:
             if not file.read(1):
-                raise MediaError(path, "it is empty", COPY_AGAIN)
+                raise MediaError(path, "it is empty", COPY_AGAIN, Unusable.EMPTY)
         # Named as a file, so that a colon in its path is no protocol; tags in whatever letters do not stop it.
         with av.open(f"file:{path.absolute()}", mode="r", metadata_errors="replace", container_options=_ONLY) as found:
             yield found

@@ -5,7 +5,7 @@ from __future__ import annotations
 from fractions import Fraction
 from pathlib import Path
 
-from vesk.core.errors import MediaError
+from vesk.core.errors import MediaError, Unusable
 from vesk.media import ixml, movie, wave
 from vesk.media.facts import SOUND, Facts
 
@@ -36,9 +36,9 @@ def read_facts(path: Path) -> Facts:
             path, f"it cannot be opened ({error.strerror or error})", "Look at its permissions."
         ) from error
     if not size:
-        raise MediaError(path, "it is empty (0 bytes)", "Copy it again from the card.")
+        raise MediaError(path, "it is empty (0 bytes)", "Copy it again from the card.", Unusable.EMPTY)
     if path.suffix.lower() not in MOVIE_ENDINGS | SOUND_ENDINGS and start[:4] not in {b"RIFF", b"RF64"}:
-        raise MediaError(path, "it is neither a movie nor a sound file", "It is left out.")
+        raise MediaError(path, "it is neither a movie nor a sound file", "It is left out.", Unusable.FOREIGN)
     if start[:4] in {b"RIFF", b"RF64"} and start[8:12] == b"WAVE":
         return _wave_facts(path)
     return movie.read_facts(path)

@@ -108,14 +108,17 @@ class Recording(SQLModel, table=True):
     kind: str = ""
     state: str = "ready"
     problem: str = ""
+    unusable: str = ""  # why, where it is unreadable: one of `core.errors.Unusable`
     facts: dict[str, Any] = Field(default_factory=dict, sa_column=Column(JSONB, nullable=False))
     start: Optional[Fraction] = Field(default=None, sa_column=_exact(nullable=True))  # on the day's label clock
     duration: Fraction = Field(default=Fraction(0), sa_column=_exact())
     unpaired: str = ""  # why it has no partner
+    searched: Optional[int] = None  # among how many its sound was searched for, and found in none
     heard: dict[str, Any] = Field(default_factory=dict, sa_column=Column(JSONB, nullable=False))  # by channel
     clock: str = ""  # by which it was placed: header, LTC or none
     took: Optional[Fraction] = Field(default=None, sa_column=_exact(nullable=True))  # off-speed: its real seconds
     aside: str = ""  # why it is left out of pairing: off-speed, or as a person said
+    off_speed: str = ""  # how its playback is no real time, where that is why
     told: dict[str, str] = Field(default_factory=dict, sa_column=Column(JSONB, nullable=False))  # what counts, by fact
     joined: str = ""  # run or set, where it is several files taken together; empty: it is one file
     members: list[dict[str, Any]] = Field(default_factory=list, sa_column=Column(JSONB, nullable=False))

@@ -6,9 +6,10 @@ from fractions import Fraction
 import pytest
 
 from vesk.core.clocks.choice import HEADER, LTC, NONE, Clocks, choose_clock
+from vesk.core.errors import Unusable
 from vesk.core.intake.filed import Filed
 from vesk.core.intake.naming import read_name
-from vesk.core.intake.oddities import LOST, find_oddities
+from vesk.core.intake.oddities import LOST, Lost, find_oddities
 from vesk.core.intake.off_speed import find_conflicts, find_off_speed
 from vesk.core.sound.levels import Level
 from vesk.core.timecode import FrameRate
@@ -31,10 +32,10 @@ def sound(name="31A_01.wav", start=TEN - 3, *, long=26, source="S1", **more):
     return replace(picture(name, start, long=long, source=source), kind="sound", fps=None, **more)
 
 
-def odd(*recordings, unreadable=()):
+def odd(*recordings, unusable=()):
     slow = find_off_speed(recordings)
     conflicts = find_conflicts(recordings, slow)
-    return find_oddities(recordings, PAL, off_speed=slow, conflicts=conflicts, unreadable=unreadable)
+    return find_oddities(recordings, PAL, off_speed=slow, conflicts=conflicts, unusable=unusable)
 
 
 def test_a_clean_day_has_none():
@@ -87,7 +88,8 @@ def test_a_clock_an_hour_off_is_found_by_what_would_meet():
 
 def test_the_worst_come_first_and_keep_their_keys():
     found = odd(
-        sound(sample_rate=44_100), unreadable=[("S1/x.wav", "S1/x.wav: it is empty (0 bytes)."), ("n.bin", "no")]
+        sound(sample_rate=44_100),
+        unusable=[Lost("S1/x.wav", "S1/x.wav: nothing in it.", Unusable.EMPTY), Lost("n.bin", "no")],
     )
     assert [one.weight for one in found] == sorted((one.weight for one in found), reverse=True)
     assert (found[0].kind, found[0].weight) in {("cannot be read", LOST), ("empty file", LOST)}

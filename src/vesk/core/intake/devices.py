@@ -33,11 +33,12 @@ class Made:
 
 @dataclass(slots=True)
 class Proposed:
-    """A source: the folder it began with, its kind, and what its files tell."""
+    """A source: the folder it began with, its kind, what its files tell, and its tag once it has one."""
 
     folder: str
     kind: str
     files: list[Made] = field(default_factory=list)
+    tag: str = ""
 
     @property
     def letters(self) -> str:

@@ -8,6 +8,7 @@ from dataclasses import dataclass
 
 import numpy as np
 
+from vesk.core.errors import Unusable
 from vesk.core.intake.filed import Filed
 from vesk.core.intake.naming import missing_numbers
 from vesk.core.intake.off_speed import Conflict, OffSpeed
@@ -19,6 +20,15 @@ from vesk.core.verdict.words import duration
 
 LOST, WRONG, CARE, NOTE = 4, 3, 2, 1  # material is lost; something will go wrong; look at it; good to know
 _HALF_DAY_RATES = {44_100, 47_952, 48_000, 48_048, 96_000}
+
+
+@dataclass(frozen=True, slots=True)
+class Lost:
+    """A file that nothing can be done with: its path below the day's folder, what is wrong for a person, and why."""
+
+    path: str
+    says: str
+    kind: Unusable = Unusable.DAMAGED
 
 
 @dataclass(frozen=True, slots=True)
@@ -55,7 +65,7 @@ def find_oddities(
     *,
     off_speed: dict[str, OffSpeed],
     conflicts: Sequence[Conflict],
-    unreadable: Sequence[tuple[str, str]] = (),
+    unusable: Sequence[Lost] = (),
     reports: Sequence[tuple[Report, Compared]] = (),
 ) -> list[Oddity]:
     """Find everything odd about a day's recordings, the worst first.
@@ -67,12 +77,12 @@ def find_oddities(
         The day's.
     off_speed, conflicts
         As found by `off_speed`.
-    unreadable : sequence of (str, str)
-        Paths that cannot be used, and why.
+    unusable : sequence of Lost
+        Files that nothing can be done with.
     reports : sequence of (Report, Compared)
         Sound and camera reports, as laid beside the recordings.
     """
-    found = [_unreadable(path, why) for path, why in unreadable]
+    found = [_lost(one) for one in unusable]
     for one in recordings:
         found += _clock(one, day)
         found += _sound(one)
@@ -104,14 +114,10 @@ def find_oddities(
     return sorted(found, key=lambda one: (-one.weight, one.kind, one.says))
 
 
-def _unreadable(path: str, why: str) -> Oddity:
-    kind = "empty file" if "0 bytes" in why or "is empty" in why else "cannot be read"
-    if "gone" in why:
-        kind = "vanished"
-    says = (why if path in why else f"{path}: {why}").rstrip(". ")
-    if "neither a movie nor a sound" in why:
-        return Oddity("not a recording", (path,), NOTE, says, "Everything else came in.")
-    return Oddity(kind, (path,), LOST, says, "Everything else came in.")
+def _lost(one: Lost) -> Oddity:
+    says = (one.says if one.path in one.says else f"{one.path}: {one.says}").rstrip(". ")
+    weight = NOTE if one.kind == Unusable.FOREIGN else LOST
+    return Oddity(one.kind.value, (one.path,), weight, says, "Everything else came in.")
 
 
 def doubles(recordings: Sequence[Filed]) -> dict[str, str]:

@@ -12,6 +12,7 @@ from vesk.actions.intake import told_slate
 from vesk.actions.placing import Placed, place_recordings
 from vesk.actions.standing import CHECKED, SET_ASIDE, UNPAIRED, Standing
 from vesk.core.timecode import FrameRate, Timecode
+from vesk.dailies.searching import why_alone
 from vesk.media.facts import PICTURE
 from vesk.store import days, pairings, recordings
 from vesk.store.tables import Day, Recording
@@ -100,7 +101,8 @@ def rows(session: Session, day: Day) -> list[Row]:
                 made.append(_paired(recording, source, label, now, continued=index > 0))
         elif recording.unpaired:
             label = _label(placed.get(recording.id or 0), clock)
-            row = _alone(recording, source, label, recording.unpaired, SET_ASIDE if recording.aside else UNPAIRED)
+            why = why_alone(recording.unpaired, recording.searched)
+            row = _alone(recording, source, label, why, SET_ASIDE if recording.aside else UNPAIRED)
             (made if recording.kind == PICTURE else apart).append(row)
     return made + apart
 

@@ -6,7 +6,7 @@ from collections.abc import Callable
 
 from flask.typing import ResponseReturnValue
 
-from vesk.actions import day_joined, day_known, sources, watching
+from vesk.actions import clocks, facts, joining, oddities, sources, watching
 from vesk.core.errors import RefusedError
 from vesk.jobs.tasks import joined_again, pair_again
 from vesk.store import days
@@ -51,7 +51,7 @@ def _move(day: Day, ids: Shown, _value: str) -> str:
 
 
 def _put(day: Day, ids: Shown, field: str, value: str | None) -> int:
-    return day_known.put_right(session(), settings(), day, ids, field=field, value=value)
+    return facts.put_right(session(), settings(), day, ids, field=field, value=value)
 
 
 def _put_right(day: Day, ids: Shown, value: str) -> str:
@@ -81,7 +81,7 @@ def _back(day: Day, ids: Shown, _value: str) -> str:
 
 def _join(how: str) -> Callable[[Day, Shown, str], str]:
     def join(day: Day, ids: Shown, _value: str) -> str:
-        whole = day_joined.join_by_hand(session(), settings(), day, ids, how)
+        whole = joining.join_by_hand(session(), settings(), day, ids, how)
         joined_again(session(), day, [whole])
         return f"{whole.name} is one recording now; it is listened to and paired as such."
 
@@ -92,7 +92,7 @@ def _part(_day: Day, ids: Shown, _value: str) -> str:
     if not ids:
         raise RefusedError("Nothing is selected: tick the recordings first.")
     names = ", ".join(
-        day_joined.part(session(), settings(), number, version=version).name for number, version in ids.items()
+        joining.part(session(), settings(), number, version=version).name for number, version in ids.items()
     )
     return f"{names} taken apart; what was decided about it comes back if it is joined again."
 
@@ -124,7 +124,7 @@ def clock(source_id: int) -> ResponseReturnValue:
     wanted = form.text("clock")
 
     def work() -> str:
-        changed = day_known.choose_clock(session(), settings(), source_id, version=form.version(), clock=wanted)
+        changed = clocks.choose_clock(session(), settings(), source_id, version=form.version(), clock=wanted)
         return f"{changed.tag} is trusted by its {wanted}." if wanted else f"Vesk chooses {changed.tag}'s clock."
 
     return _do(day, work, pairs=True)
@@ -138,9 +138,9 @@ def oddity(day_id: int) -> ResponseReturnValue:
 
     def work() -> str:
         if form.text("do") == "again":
-            day_known.take_up(session(), settings(), day, key)
+            oddities.take_up(session(), settings(), day, key)
             return "Taken up again."
-        day_known.accept(session(), settings(), day, key, note)
+        oddities.accept(session(), settings(), day, key, note)
         return "Meant so."
 
     return _do(day, work, pairs=False)

@@ -8,7 +8,7 @@ from flask import Blueprint, redirect, render_template, request, url_for
 from flask.typing import ResponseReturnValue
 
 from vesk.actions import intake, sources, striking
-from vesk.actions.day_known import known_of_day
+from vesk.actions.known import known_of_day
 from vesk.core.clocks.choice import CHOICES
 from vesk.core.errors import RefusedError
 from vesk.core.timecode import FrameRate

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from vesk.actions.located import Located, decode_frames
+from vesk.dailies.located import Located, decode_frames
 from vesk.media.guarded import guarded
 
 _WAIT_S = 15

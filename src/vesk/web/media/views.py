@@ -11,11 +11,11 @@ from flask import Blueprint, Response, request, send_file
 from flask.typing import ResponseReturnValue
 
 from vesk.actions import standing
-from vesk.actions.located import Located
 from vesk.core.conform.render import Part, parts_of, render_block, render_range
 from vesk.core.errors import NumberError, RefusedError
 from vesk.core.figures import read_number, read_whole
 from vesk.core.timemap import TimeMap, exact_seconds
+from vesk.dailies.located import Located
 from vesk.media.peaks import read_peaks
 from vesk.store import days, recordings
 from vesk.web.media.frames import ensure_frames

@@ -8,7 +8,8 @@ from pathlib import Path
 from flask import Blueprint, render_template
 from flask.typing import ResponseReturnValue
 
-from vesk.actions import day_known
+from vesk.actions import naming
+from vesk.actions.known import patterns_of
 from vesk.core.errors import NamingError
 from vesk.core.intake.naming import DEFAULT_PATTERNS, TOKENS, compiled, read_name
 from vesk.jobs.tasks import pair_again
@@ -60,7 +61,7 @@ def _show(
     day_id: int, *, status: int = 200, problem: str = "", said: str = "", typed: list[str] | None = None
 ) -> ResponseReturnValue:
     frame = day_frame(day_id)
-    patterns = list(day_known.patterns_of(frame.day)) if typed is None else typed
+    patterns = list(patterns_of(frame.day)) if typed is None else typed
     caught, wrong = _preview(frame.day, patterns)
     return render(
         "naming/page.html", "naming/_naming.html", status=status, frame=frame, patterns=patterns, caught=caught,
@@ -89,7 +90,7 @@ def save(day_id: int) -> ResponseReturnValue:
     typed = [] if form.text("do") == "shipped" else _typed()
 
     def work() -> str:
-        day_known.set_patterns(session(), settings(), day_id, typed, version=form.version())
+        naming.set_patterns(session(), settings(), day_id, typed, version=form.version())
         pair_again(session(), days.get_day(session(), day_id))
         return "Saved: names are read by these from now on."
 

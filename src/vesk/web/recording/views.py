@@ -7,9 +7,10 @@ from dataclasses import dataclass
 from flask import Blueprint, redirect, url_for
 from flask.typing import ResponseReturnValue
 
-from vesk.actions import day_joined, standing, striking
-from vesk.actions.day_known import known_of_day
+from vesk.actions import joining, standing, striking
 from vesk.actions.intake import facts_of
+from vesk.actions.known import known_of_day
+from vesk.dailies.searching import why_alone
 from vesk.jobs.tasks import pair_again
 from vesk.store import days, recordings, strikes
 from vesk.store.tables import Recording, StrikeRow
@@ -52,6 +53,7 @@ def _show(recording_id: int, *, status: int = 200, problem: str = "", said: str 
     joined = [now for now in standing.of_day(opened, frame.day) if recording_id in {now.picture.id, now.sound.id}]
     return render(
         "recording/page.html", "recording/_recording.html", status=status, frame=frame, row=row, facts=facts,
+        why_alone=why_alone(row.unpaired, row.searched),
         source=source, problem=problem, said=said, joined=joined,
         parts=recordings.parts_of(opened, recording_id) if row.joined else [],
         whole=recordings.get(opened, row.part_of) if row.part_of else None,
@@ -77,7 +79,7 @@ def part(recording_id: int) -> ResponseReturnValue:
     day_id = recordings.get(session(), recording_id).day_id
 
     def work() -> str:
-        day_joined.part(session(), settings(), recording_id, version=form.version())
+        joining.part(session(), settings(), recording_id, version=form.version())
         pair_again(session(), days.get_day(session(), day_id))
         return ""
 

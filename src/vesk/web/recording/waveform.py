@@ -7,7 +7,7 @@ from math import ceil, log2
 
 import numpy as np
 
-from vesk.actions.located import Located
+from vesk.dailies.located import Located
 from vesk.media.peaks import FIRST_LEVEL, LAST_LEVEL, read_peaks
 
 WIDTH, HEIGHT = 860, 34

@@ -10,7 +10,7 @@ from flask import Blueprint, request
 from flask.typing import ResponseReturnValue
 
 from vesk.actions import reports as action
-from vesk.actions.day_known import known_of_day
+from vesk.actions.known import known_of_day
 from vesk.core.errors import MediaError, RefusedError
 from vesk.core.intake.filed import Filed
 from vesk.core.intake.reports import FIELDS, Compared, Report, compare, entries_of

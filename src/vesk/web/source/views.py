@@ -7,7 +7,8 @@ from collections.abc import Callable
 from flask import Blueprint, redirect, url_for
 from flask.typing import ResponseReturnValue
 
-from vesk.actions import day_known, sources
+from vesk.actions import clocks, sources
+from vesk.actions.known import known_of_day
 from vesk.core.clocks.choice import CHOICES
 from vesk.core.errors import NotFoundError, RefusedError, StaleError
 from vesk.core.timecode import FrameRate, Timecode
@@ -26,7 +27,7 @@ def _show(source_id: int, *, status: int = 200, problem: str = "", said: str = "
         gone = f"Source {source.tag} is no more: its recordings were moved to another."
         raise StaleError(problem) if status == 409 else NotFoundError(gone)
     frame = day_frame(source.day_id)
-    known = day_known.known_of_day(opened, frame.day)
+    known = known_of_day(opened, frame.day)
     own = [one for one in known.recordings.values() if one.item.source == source.tag]
     return render(
         "source/page.html", "source/_source.html", status=status, frame=frame, source=source,
@@ -92,9 +93,9 @@ def stretch(source_id: int) -> ResponseReturnValue:
 
     def work(version: int) -> str:
         if form.text("end"):
-            row = day_known.end_period(session(), settings(), source_id, version=version, period_id=form.whole("end"))
+            row = clocks.end_period(session(), settings(), source_id, version=version, period_id=form.whole("end"))
             return f"{row.tag}: that stretch is as the rest of the day again."
-        row = day_known.choose_period(
+        row = clocks.choose_period(
             session(), settings(), source_id, version=version, since=form.text("since"),
             before=form.text("before"), clock=form.text("clock"),
         )  # fmt: skip

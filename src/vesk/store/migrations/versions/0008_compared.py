@@ -1,4 +1,4 @@
-"""Recordings filed as one device's, compared by their own sound."""
+"""Recordings compared by their own sound; why a file is unusable, off-speed or not found, apart from its sentence."""
 
 import sqlalchemy as sa
 from alembic import op
@@ -9,7 +9,27 @@ branch_labels = None
 depends_on = None
 
 
+_KINDS = (
+    ("empty file", "problem LIKE '%: it is empty%'"), ("not a recording", "problem LIKE '%: it is neither a movie nor%'"),
+)
+
+
 def upgrade() -> None:
+    for name in ("unusable", "off_speed"):
+        op.add_column("recording", sa.Column(name, sa.String(), nullable=False, server_default=""))
+        op.alter_column("recording", name, server_default=None)
+    op.add_column("recording", sa.Column("searched", sa.Integer(), nullable=True))
+    # From here on no sentence is read by the code: what they said until now is kept as values.
+    for kind, said in _KINDS:
+        op.execute(f"UPDATE recording SET unusable = '{kind}' WHERE state = 'unreadable' AND {said}")
+    op.execute(
+        "UPDATE recording SET off_speed = substr(aside, 12) WHERE aside LIKE 'off-speed: %' AND took IS NOT NULL"
+    )
+    found = r"; its sound was found in none of (\d+) recordings"
+    op.execute(
+        f"UPDATE recording SET searched = substring(unpaired from '{found}')::int,"
+        f" unpaired = regexp_replace(unpaired, '{found}', '') WHERE unpaired ~ '{found}'"
+    )
     op.create_table(
         "compared",
         sa.Column("id", sa.Integer(), primary_key=True),
@@ -25,3 +45,9 @@ def upgrade() -> None:
 
 def downgrade() -> None:
     op.drop_table("compared")
+    op.execute(
+        "UPDATE recording SET unpaired = unpaired || '; its sound was found in none of ' || searched || ' recordings'"
+        " WHERE searched IS NOT NULL"
+    )
+    for name in ("unusable", "off_speed", "searched"):
+        op.drop_column("recording", name)

@@ -3,10 +3,10 @@
 import pytest
 from tests.conftest import SHORT, make_shoot
 
-from vesk.actions.judging import timecode_offset, verdict_of
-from vesk.actions.located import locate
-from vesk.actions.measuring import measure_by_sound
 from vesk.core.timecode import FrameRate
+from vesk.dailies.judging import judge_two, timecode_offset
+from vesk.dailies.located import locate
+from vesk.dailies.measuring import measure_by_sound
 
 CAMERA, RECORDER = "phase = 0.2\n", "distance_m = 0.5\n"
 
@@ -24,7 +24,7 @@ def shot_with(folder, *, camera="", recorder="", phase=0.05, rate="25", start="1
     clock = FrameRate.parse(rate)
     offset = timecode_offset(picture.facts, sound.facts, clock)
     found = measure_by_sound(picture, sound, proposal_s=float(offset))
-    return verdict_of(found, picture, sound, offset, clock), found
+    return judge_two(found, picture, sound, clock).verdict, found
 
 
 @pytest.mark.parametrize(
@@ -33,7 +33,7 @@ def shot_with(folder, *, camera="", recorder="", phase=0.05, rate="25", start="1
         ("within tolerance", "In sync", {}),
         ("sub-frame slip", "0.40 frame late", {"phase": 0.4}),
         ("whole-frame offset", "1.00 frame late", {"phase": 1.0}),
-        ("offset", "fixed offset", {"camera": "header_off_s = -2.64\n"}),
+        ("offset", "fixed offset", {"camera": "header_off_s = -3.12\n"}),
         ("clock set wrong", "1 h", {"camera": "header_off_s = 3600.0\n"}),
         ("drop/non-drop confusion", "drop-frame labels", {
             "camera": "header_off_s = 36.0\n", "rate": "29.97 DF", "start": "10:00:00;00",

@@ -94,6 +94,8 @@ class Known:
         The same on the day's label clock.
     aside : str
         Why it is left out of pairing; empty when it is not.
+    off_speed : str
+        How its playback is no real time, where that is why; empty else.
     """
 
     item: Item
@@ -105,6 +107,7 @@ class Known:
     start: Fraction | None
     filed: Filed
     aside: str = ""
+    off_speed: str = ""
 
     @property
     def label(self) -> str:

@@ -13,13 +13,13 @@ from pathlib import Path
 import numpy as np
 from numpy.typing import NDArray
 
-from vesk.actions.located import Located
-from vesk.actions.measuring import measure_by_sound
 from vesk.core.conform.correction import Errors, errors
 from vesk.core.conform.render import parts_of, picture_samples, render
 from vesk.core.errors import MediaError, RefusedError
 from vesk.core.sound.measurement import MATCHED
 from vesk.core.timemap import AnyMap, TimeMap
+from vesk.dailies.located import Located
+from vesk.dailies.measuring import measure_by_sound
 from vesk.media import cache, checksum, ixml, wave
 from vesk.media.probe import read_facts
 

@@ -9,20 +9,20 @@ from fractions import Fraction
 from pathlib import Path
 from typing import Any
 
-from vesk.actions.intake import made_by, propose_tag
-from vesk.actions.joining import Joined, joined_path, runs_among, sets_among
-from vesk.actions.judging import Measured, judged, measure_pair, with_rivals
-from vesk.actions.known import DayKnown, know_day
-from vesk.actions.known_recording import Item
-from vesk.actions.located import Located, join, locate
-from vesk.actions.searching import find_partners, not_found
 from vesk.core.errors import MediaError
-from vesk.core.intake.devices import Proposed, assign
 from vesk.core.intake.naming import DEFAULT_PATTERNS
+from vesk.core.intake.oddities import Lost
 from vesk.core.intake.reports import Report
 from vesk.core.pairing.by_timecode import Proposal, Unpaired, pair_by_timecode
 from vesk.core.timecode import FrameRate, wrap_day
 from vesk.core.timemap import exact_seconds
+from vesk.dailies.joining import Joined, joined_path, runs_among, sets_among
+from vesk.dailies.judging import Measured, judge, measure_pair, with_rivals
+from vesk.dailies.known_day import DayKnown, know_day
+from vesk.dailies.known_recording import Item
+from vesk.dailies.located import Located, join, locate
+from vesk.dailies.searching import find_partners, why_alone
+from vesk.dailies.sources import propose_sources
 from vesk.media import cache, scan
 from vesk.media.facts import PICTURE
 from vesk.media.guarded import bordered
@@ -39,7 +39,7 @@ class Walked:
     sources: dict[str, str]
     pairings: list[Measured]
     unpaired: list[Unpaired]
-    unreadable: list[tuple[str, str]]
+    unusable: list[Lost]
     rate: FrameRate
     known: DayKnown
     together: list[Joined]
@@ -70,7 +70,7 @@ def walk_folder(
         Sound and camera reports to lay beside the recordings.
     """
     found: dict[str, Located] = {}
-    unreadable: list[tuple[str, str]] = []
+    unusable: list[Lost] = []
     root = folder.resolve()
     if not root.is_dir():
         raise MediaError(folder, "there is no such folder", "Look at the spelling.")
@@ -81,25 +81,24 @@ def walk_folder(
                 raise MediaError(name, one.problem)
             found[name] = locate(one.path, cache_folder, root=root)
         except MediaError as error:
-            unreadable.append((name, f"{error.reason}. {error.advice}".strip()))
+            unusable.append(_lost(name, error))
     rate = rate or _usual_rate(list(found.values()))
     tags = _tags(found)
-    items, together = _gather(found, tags, rate, cache_folder, unreadable, tell)
-    known = know_day(items, rate, unreadable=unreadable, reports=reports)
+    items, together = _gather(found, tags, rate, cache_folder, unusable, tell)
+    known = know_day(items, rate, unusable=unusable, reports=reports)
     proposals, alone = pair_by_timecode([one.span() for one in known.recordings.values() if not one.aside], rate)
     alone += [Unpaired(name, one.aside) for name, one in known.recordings.items() if one.aside]
     measured = []
     for proposal in proposals if measure else ():
         tell(f"measuring {proposal.picture} with {proposal.sound}")
-        measured.append(measure_pair(found, tags, proposal))
+        measured.append(measure_pair(found, known.recordings, proposal, rate))
     if measure:
         searched: dict[str, int] = {}
-        by_sound = list(_by_sound(found, tags, known, {one.picture for one in proposals}, rate, tell, searched))
-        starts = {name: one.start for name, one in known.recordings.items()}
-        measured = with_rivals(found, tags, measured + by_sound, starts)
+        by_sound = list(_by_sound(found, known, {one.picture for one in proposals}, rate, tell, searched))
+        measured = with_rivals(found, known.recordings, measured + by_sound)
         joined = {key for one in by_sound for key in (one.picture, one.sound)}
         alone = [_told(item, searched) for item in alone if item.key not in joined]
-    return Walked(found, tags, measured, alone, unreadable, rate, known, together)
+    return Walked(found, tags, measured, alone, unusable, rate, known, together)
 
 
 def _gather(
@@ -107,7 +106,7 @@ def _gather(
     tags: dict[str, str],
     rate: FrameRate,
     cache_folder: Path,
-    unreadable: list[tuple[str, str]],
+    unusable: list[Lost],
     tell: Tell,
 ) -> tuple[list[Item], list[Joined]]:
     """Listen to everything and take together what is one recording, sets first: their tracks are heard as one."""
@@ -126,7 +125,7 @@ def _gather(
         for name in sorted(set(items) - listened):
             listened.add(name)
             tell(f"listening to {name}")
-            items[name] = replace(items[name], heard=_listened(found[name], unreadable, name))
+            items[name] = replace(items[name], heard=_listened(found[name], unusable, name))
     return list(items.values()), together
 
 
@@ -146,7 +145,6 @@ def _take_together(
 
 def _by_sound(
     found: dict[str, Located],
-    tags: dict[str, str],
     known: DayKnown,
     proposed: set[str],
     rate: FrameRate,
@@ -178,22 +176,26 @@ def _by_sound(
             if starts[0] is not None and starts[1] is not None:
                 offset = wrap_day(starts[1] - starts[0], rate.day)  # clocks say where it stands, sound how wrong
             overlap = exact_seconds(pair.found.tail_s - pair.found.head_s)
-            yield judged(found, tags, Proposal(pair.picture, pair.sound, offset, overlap), pair.found)
+            yield judge(known.recordings, Proposal(pair.picture, pair.sound, offset, overlap), pair.found, rate)
 
 
 def _told(item: Unpaired, searched: Mapping[str, int]) -> Unpaired:
     """Say of a recording without a partner whether it was searched for."""
-    return replace(item, reason=f"{item.reason}; {not_found(searched[item.key])}") if item.key in searched else item
+    return replace(item, reason=why_alone(item.reason, searched.get(item.key)))
 
 
-def _listened(one: Located, unreadable: list[tuple[str, str]], name: str) -> dict[str, Any]:
+def _lost(name: str, error: MediaError) -> Lost:
+    return Lost(name, f"{error.reason}. {error.advice}".strip(), error.kind)
+
+
+def _listened(one: Located, unusable: list[Lost], name: str) -> dict[str, Any]:
     """Return what is heard on a file's channels; where its sound cannot be decoded, say so and go on."""
     if not one.facts.channels:
         return {}
     try:
         bordered(one.path, one.ensure_heard)
     except MediaError as error:
-        unreadable.append((name, f"{error.reason}. {error.advice}".strip()))
+        unusable.append(_lost(name, error))
         return {}
     return cache.heard(one.kept)
 
@@ -208,9 +210,5 @@ def _usual_rate(recordings: list[Located]) -> FrameRate:
 
 def _tags(found: dict[str, Located]) -> dict[str, str]:
     """Return a source's tag for every file, as intake proposes them."""
-    proposed: list[Proposed] = []
-    given = assign([made_by(name, one.facts, DEFAULT_PATTERNS) for name, one in found.items()], proposed)
-    tags: list[str] = []
-    for one in proposed:
-        tags.append(propose_tag(one.folder, one.kind, set(tags), one.letters))
-    return {name: tags[index] for name, index in zip(found, given, strict=True)}
+    given, sources = propose_sources([(name, one.facts) for name, one in found.items()], DEFAULT_PATTERNS)
+    return {name: sources[index].tag for name, index in zip(found, given, strict=True)}

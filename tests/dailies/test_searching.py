@@ -3,8 +3,8 @@
 import numpy as np
 import soundfile
 
-from vesk.actions.located import locate
-from vesk.actions.searching import find_partners
+from vesk.dailies.located import locate
+from vesk.dailies.searching import find_partners
 from vesk.simulator.voices import RATE, speech
 
 

@@ -7,12 +7,12 @@ from fractions import Fraction
 from pathlib import Path
 from typing import Any
 
-from vesk.actions import delivering
-from vesk.actions.judging import Measured
-from vesk.actions.located import Located
-from vesk.actions.report_lines import write_report
-from vesk.actions.walk import Tell, Walked
 from vesk.core.errors import VeskError
+from vesk.dailies import delivering
+from vesk.dailies.folder import Tell, Walked
+from vesk.dailies.judging import Measured
+from vesk.dailies.located import Located
+from vesk.dailies.report_lines import write_report
 from vesk.media.facts import PICTURE
 
 
@@ -32,8 +32,7 @@ def conform(walked: Walked, out: Path, cache_folder: Path, *, tell: Tell = lambd
         files = walked.known.recordings[name].item.files
         for file, (part, begins) in zip(files, delivering.takes_of(picture), strict=True):
             lines.append(_conform_one(walked, name, file.path, part, begins, own, out, cache_folder, taken))
-    for name, reason in walked.unreadable:
-        lines.append({"picture": name, "delivered": "no", "reason": reason})
+    lines += [{"picture": one.path, "delivered": "no", "reason": one.says} for one in walked.unusable]
     write_report(out / "report.csv", lines)
     return lines
 
@@ -67,7 +66,7 @@ def _conform_one(
         line["reason"] = unpaired.get(name) or "; ".join(one.verdict.text for one in own)
         return line
     parts = [
-        delivering.Laid(walked.recordings[one.sound], one.correction.on(one.proposal.offset).shifted(-begins))
+        delivering.Laid(walked.recordings[one.sound], one.correction.on(one.judged.offset).shifted(-begins))
         for one in matched
         if one.correction
     ]

@@ -8,13 +8,13 @@ from fractions import Fraction
 from itertools import product
 from typing import Protocol
 
-from vesk.actions import measuring
-from vesk.actions.located import Located
 from vesk.core.errors import MediaError
 from vesk.core.sound.coarse import Candidate, search
 from vesk.core.sound.look import look_at
 from vesk.core.sound.measure import CONFUSED_RATES_PPM
 from vesk.core.sound.measurement import MATCHED, REFUSED, Measurement
+from vesk.dailies import measuring
+from vesk.dailies.located import Located
 from vesk.media import cache
 from vesk.media.facts import PICTURE
 from vesk.media.guarded import bordered
@@ -160,9 +160,9 @@ def _end_on_other(part: Located, others: Mapping[str, Located], *, last: bool) -
     return best.picture, picture_s
 
 
-def not_found(count: int) -> str:
-    """Return what is said of a recording that was searched for among so many, and found in none."""
-    return f"its sound was found in none of {count} recordings"
+def why_alone(reason: str, searched: int | None) -> str:
+    """Return what is said of a recording without a partner: why, and among how many its sound was found in none."""
+    return reason if searched is None else f"{reason}; its sound was found in none of {searched} recordings"
 
 
 @dataclass(frozen=True, slots=True)

@@ -6,13 +6,12 @@ from dataclasses import asdict
 from fractions import Fraction
 from typing import Any
 
-from vesk.actions.judging import Measured
-from vesk.actions.located import Located
-from vesk.actions.walk import Walked
 from vesk.core.conform.correction import Correction
-from vesk.core.pairing.evidence import SOUND, TIMECODE, Evidence
 from vesk.core.sound.measurement import MATCHED, Measurement
 from vesk.core.verdict.causes import Verdict
+from vesk.dailies.folder import Walked
+from vesk.dailies.judging import Measured
+from vesk.dailies.located import Located
 
 
 def measurement_json(
@@ -77,25 +76,15 @@ def pairing_json(one: Measured, sample_rate: int) -> dict[str, Any]:
     """Return one pairing as `vesk pair` prints it."""
     values = measurement_json(one.found, one.fps, one.verdict, sample_rate=sample_rate)
     line = one.found.line
-    half = float(1 / one.fps) / 2
-    evidence = [
-        Evidence(TIMECODE, float(one.proposal.offset), half, "headers and time reference"),
-        Evidence(
-            SOUND,
-            values["offset_s"],
-            values["uncertainty_s"],
-            one.found.reason or f"{one.found.share:.0%} of windows agree",
-        ),
-    ]
     correction = one.correction
     return {
         "picture": one.picture,
         "sound": one.sound,
         "status": "measured" if line is not None and one.found.decision == MATCHED else "proposed",
-        "timecode_offset": str(one.proposal.offset),
-        "overlap_s": float(one.proposal.overlap),
+        "timecode_offset": str(one.judged.offset),
+        "overlap_s": float(one.overlap),
         **{key: values[key] for key in _PRINTED},
-        "evidence": [asdict(item) for item in evidence],
+        "evidence": [asdict(item) for item in one.judged.evidence],
         "verdict": values["verdict"],
         "correction": correction_json(correction) if correction else None,
     }  # fmt: skip
@@ -123,5 +112,5 @@ def walk_json(walked: Walked) -> dict[str, Any]:
         "recordings": [recording_json(name, one, walked.sources[name]) for name, one in walked.recordings.items()],
         "pairings": [pairing_json(one, walked.recordings[one.sound].facts.sample_rate) for one in walked.pairings],
         "unpaired": [{"path": item.key, "reason": item.reason} for item in walked.unpaired],
-        "unreadable": [{"path": path, "reason": reason} for path, reason in walked.unreadable],
+        "unreadable": [{"path": one.path, "reason": one.says} for one in walked.unusable],
     }

@@ -6,9 +6,9 @@ from dataclasses import asdict
 from fractions import Fraction
 from typing import Any
 
-from vesk.actions.joining import Joined, joined_path
-from vesk.actions.known_recording import Known
-from vesk.actions.walk import Walked
+from vesk.dailies.folder import Walked
+from vesk.dailies.joining import Joined, joined_path
+from vesk.dailies.known_recording import Known
 from vesk.media.joined import RUN, SET
 
 
@@ -38,7 +38,7 @@ def known_json(walked: Walked) -> dict[str, Any]:
             {"kind": one.kind, "about": list(one.about), "weight": one.weight, "says": one.says, "do": one.do}
             for one in known.oddities
         ],
-        "unreadable": [{"path": path, "reason": reason} for path, reason in walked.unreadable],
+        "unreadable": [{"path": one.path, "reason": one.says} for one in walked.unusable],
     }  # fmt: skip
 
 

@@ -1,0 +1,217 @@
+"""A pair judged: from what was measured and what is known, all that is said of it. The one place that decides."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+from fractions import Fraction
+
+from vesk.core.clocks.sound_delay import SoundDelay
+from vesk.core.conform.correction import Correction, Errors, errors, propose
+from vesk.core.pairing.by_claps import error_by_claps
+from vesk.core.pairing.evidence import SOUND, STRIKE, TIMECODE, Evidence
+from vesk.core.pairing.rivals import Rivalry
+from vesk.core.sound.measurement import MATCHED, REFUSED, Measurement
+from vesk.core.timemap import AnyMap
+from vesk.core.tolerance import Tolerance
+from vesk.core.verdict.causes import Names, Setting, Verdict, give_verdict
+
+_LTC_S = 0.001  # how exactly decoded timecode tells; a header tells to half a frame
+
+
+@dataclass(frozen=True, slots=True)
+class Side:
+    """One of the two recordings.
+
+    Attributes
+    ----------
+    tag : str
+        Its source's.
+    duration : Fraction
+        Seconds.
+    start : Fraction or None
+        By the clock that is trusted, real seconds on the day's label clock; None without one.
+    clock : str
+        Which clock that is.
+    off_speed : str
+        How its playback is no real time, where it is set aside for that; empty else.
+    """
+
+    tag: str
+    duration: Fraction
+    start: Fraction | None = None
+    clock: str = ""
+    off_speed: str = ""
+
+
+@dataclass(frozen=True, slots=True)
+class Claps:
+    """Claps seen in the picture and heard by the recorder.
+
+    Attributes
+    ----------
+    seen : tuple of (float, float, bool)
+        Picture times between which contact was, seconds, and whether a person confirmed it.
+    heard : tuple of Fraction
+        The recorder's own times, seconds.
+    heard_late_s : float
+        How late its microphone hears, by its distance, seconds.
+    unclear : bool
+        Whether any other is proposed in the picture.
+    """
+
+    seen: tuple[tuple[float, float, bool], ...] = ()
+    heard: tuple[Fraction, ...] = ()
+    heard_late_s: float = 0.0
+    unclear: bool = False
+
+
+@dataclass(frozen=True, slots=True)
+class Judgement:
+    """Two recordings, what was measured, and what is known of them.
+
+    Attributes
+    ----------
+    picture, sound : Side
+    found : Measurement or None
+        None before it was measured.
+    offset : Fraction
+        Picture time of sound sample 0 before any correction, seconds.
+    fps : Fraction
+        Of the picture.
+    sample_rate : int
+        Of the sound, Hz.
+    tolerance : Tolerance
+    correction : Correction
+        The one that stands.
+    late_s : float
+        How late the camera hears beyond the recorder, by distances and internal delay as known, seconds.
+    claps : Claps or None
+        None where nobody looked for any.
+    rivalry : Rivalry or None
+        Another pairing that claims the same moments.
+    rival : str
+        Its name, for a person.
+    """
+
+    picture: Side
+    sound: Side
+    found: Measurement | None
+    offset: Fraction
+    fps: Fraction
+    sample_rate: int
+    tolerance: Tolerance = Tolerance()  # noqa: RUF009 - a frozen value
+    correction: Correction = Correction()  # noqa: RUF009
+    late_s: float = 0.0
+    claps: Claps | None = None
+    rivalry: Rivalry | None = None
+    rival: str = ""
+
+    @property
+    def laid(self) -> AnyMap:
+        """Sound seconds to picture seconds, as corrected."""
+        return self.correction.on(self.offset)
+
+    @property
+    def points(self) -> tuple[float, float, float]:
+        """Picture times of head, middle and tail of what the two share, seconds."""
+        if self.found is not None and self.found.line is not None:
+            return self.found.head_s, self.found.middle_s, self.found.tail_s
+        head = max(Fraction(0), self.offset)
+        tail = min(self.picture.duration, self.offset + self.sound.duration)
+        return float(head), float((head + tail) / 2), float(tail)
+
+    @property
+    def timed(self) -> bool:
+        """Whether clocks said where it lies, rather than sound alone."""
+        return self.picture.start is not None and self.sound.start is not None
+
+    @property
+    def settled(self) -> bool:
+        """Whether sound says where it belongs, and no other recording of the same device says the same."""
+        return self.found is not None and self.found.decision == MATCHED and self.rivalry is None
+
+    @property
+    def errors(self) -> Errors | None:
+        """Where the sound sits minus where it belongs, seconds; None when that is not known."""
+        if self.found is None or self.found.line is None or not self.settled:
+            return None
+        return errors(self.laid, self.found.line, self.points, late_s=self.late_s)
+
+    @property
+    def proposal(self) -> Correction | None:
+        """What is proposed, from `offset` on; None when it is not known where the sound belongs."""
+        if self.found is None or self.found.line is None or not self.settled:
+            return None
+        return propose(
+            self.offset, self.found.line, self.points, fps=self.fps, tolerance=self.tolerance, late_s=self.late_s
+        )
+
+    @property
+    def verdict(self) -> Verdict | None:
+        """The cause and its sentence, as the sound is laid now; None before it was measured."""
+        if self.found is None:
+            return None
+        return give_verdict(
+            self.found, self.laid, names=Names(self.picture.tag, self.sound.tag), fps=self.fps,
+            tolerance=self.tolerance, late_s=self.late_s, proposal=self.proposal, timecode_offset=self.offset,
+            setting=self.setting,
+        )  # fmt: skip
+
+    @property
+    def setting(self) -> Setting:
+        """What is known besides the sound: label time, rates, claps a person confirmed, rivals, speed."""
+        claps = self.error_by_claps(confirmed=True)
+        better = self.rivalry is not None and self.rivalry.better
+        return Setting(
+            fps=float(self.fps), tolerance_s=float(self.tolerance.seconds(self.fps)), span_s=0.0,
+            label_hours=None if self.picture.start is None else float(self.picture.start) / 3600,
+            sample_rate=self.sample_rate, seen_s=(claps.low_s, claps.high_s) if claps else None,
+            better=self.rival if better else "", rival="" if better else self.rival,
+            off_speed=self.picture.off_speed,
+        )  # fmt: skip
+
+    def error_by_claps(self, *, confirmed: bool) -> SoundDelay | None:
+        """Return the interval that claps seen and heard allow for the error as laid; of those a person confirmed."""
+        if self.claps is None:
+            return None
+        seen = [(low, high) for low, high, by_person in self.claps.seen if by_person or not confirmed]
+        laid = [float(self.laid(at)) - self.claps.heard_late_s for at in self.claps.heard]
+        found = self.errors
+        return error_by_claps(seen, laid, error_s=None if found is None else found.head_s)
+
+    @property
+    def evidence(self) -> list[Evidence]:
+        """What timecode, sound and claps say, side by side: picture time of sound sample 0."""
+        gathered = [self._by_timecode(), self._by_sound()]
+        return gathered if self.claps is None else [*gathered, self._by_claps(self.claps)]
+
+    def _by_timecode(self) -> Evidence:
+        sides = (self.picture, self.sound)
+        if not self.timed:
+            without = " and ".join(side.tag for side in sides if side.start is None)
+            return Evidence(TIMECODE, None, None, f"{without} has no clock; sound alone found this place")
+        says = ", ".join(f"{side.tag} by its {side.clock or 'header'}" for side in sides)
+        exact = all(side.clock == "LTC" for side in sides)
+        return Evidence(TIMECODE, float(self.offset), _LTC_S if exact else float(1 / self.fps) / 2, says)
+
+    def _by_sound(self) -> Evidence:
+        found = self.found
+        if found is None:
+            return Evidence(SOUND, None, None, "not measured yet")
+        if found.line is None or found.decision == REFUSED:
+            return Evidence(SOUND, None, None, found.reason)
+        agree = sum(point.agrees for point in found.trace)
+        says = f"{agree} of {len(found.trace)} windows agree, channel {found.channel + 1}"
+        return Evidence(SOUND, found.line.offset_s - self.late_s, found.line.band_at(found.head_s), says)
+
+    def _by_claps(self, claps: Claps) -> Evidence:
+        sure = self.error_by_claps(confirmed=True)
+        found = sure or self.error_by_claps(confirmed=False)
+        if found is None:
+            any_seen = claps.unclear or bool(claps.seen)
+            alone = "a clap is seen, but none is heard near it" if any_seen else "no clap seen in the picture"
+            return Evidence(STRIKE, None, None, alone)
+        count = f"{found.claps} clap" if found.claps == 1 else f"{found.agreeing} of {found.claps} claps"
+        says = f"{count} seen and heard, " + ("confirmed" if sure else "proposed: look at it")
+        offset = float(self.laid(Fraction(0))) - found.middle_s
+        return Evidence(STRIKE, offset, (found.high_s - found.low_s) / 2, says)

@@ -1,0 +1,1 @@
+"""What is done with a day's files and values, without a database."""

@@ -1,0 +1,130 @@
+"""Pairs of files judged: measured, held against their clocks and against their rivals."""
+
+from __future__ import annotations
+
+from collections.abc import Mapping, Sequence
+from dataclasses import dataclass, replace
+from fractions import Fraction
+from functools import partial
+from pathlib import Path
+
+from vesk.core.conform.correction import Correction
+from vesk.core.errors import MediaError
+from vesk.core.pairing.by_timecode import Proposal
+from vesk.core.pairing.judgement import Judgement, Side
+from vesk.core.pairing.rivals import Claim, rivalries, to_compare
+from vesk.core.sound.measurement import MATCHED, Measurement, refused
+from vesk.core.timecode import FrameRate, wrap_day
+from vesk.core.timemap import exact_seconds
+from vesk.core.verdict.causes import Verdict
+from vesk.dailies import measuring
+from vesk.dailies.known_recording import Known
+from vesk.dailies.located import Located
+from vesk.media.facts import Facts
+from vesk.media.guarded import bordered
+
+_USUAL_RATE = 48_000
+
+
+@dataclass(frozen=True, slots=True)
+class Measured:
+    """A pair of a folder's recordings, measured: their names, the seconds that clocks say they share, the judgement."""
+
+    picture: str
+    sound: str
+    overlap: Fraction
+    found: Measurement
+    judged: Judgement
+
+    @property
+    def fps(self) -> Fraction:
+        """Of the picture."""
+        return self.judged.fps
+
+    @property
+    def verdict(self) -> Verdict:
+        """The cause and its sentence."""
+        verdict = self.judged.verdict
+        if verdict is None:
+            raise AssertionError("what was measured has a verdict")
+        return verdict
+
+    @property
+    def correction(self) -> Correction | None:
+        """What is proposed."""
+        return self.judged.proposal
+
+
+def measure_pair(
+    found: Mapping[str, Located], known: Mapping[str, Known], proposal: Proposal, day: FrameRate
+) -> Measured:
+    """Measure a pair that is proposed; a file that cannot be read costs only this."""
+    picture, sound = found[proposal.picture], found[proposal.sound]
+    try:
+        measure = partial(measuring.measure_by_sound, picture, sound, proposal_s=float(proposal.offset))
+        result = bordered(picture.path, measure)
+    except MediaError as error:
+        result = refused(str(error))
+    return judge(known, proposal, result, day)
+
+
+def judge(known: Mapping[str, Known], proposal: Proposal, result: Measurement, day: FrameRate) -> Measured:
+    """Return a measured pair with what is known of both."""
+    picture, sound = known[proposal.picture], known[proposal.sound]
+    judged = Judgement(
+        _side(picture), _side(sound), result, proposal.offset, picture.item.facts.fps or day.fps,
+        sound.item.facts.sample_rate or _USUAL_RATE,
+    )  # fmt: skip
+    return Measured(proposal.picture, proposal.sound, proposal.overlap, result, judged)
+
+
+def _side(one: Known) -> Side:
+    return Side(one.item.source, one.item.facts.duration, one.start, one.clock, one.off_speed)
+
+
+def with_rivals(
+    found: Mapping[str, Located], known: Mapping[str, Known], measured: Sequence[Measured]
+) -> list[Measured]:
+    """Judge again what claims moments that another file of the same device claims as well."""
+    claims = [
+        Claim(
+            str(n), one.picture, one.sound, one.judged.picture.tag, one.judged.sound.tag, one.found.head_s,
+            one.found.tail_s, one.found.line.offset_s, -one.found.log10_false_alarm, one.judged.picture.start,
+            one.judged.sound.start,
+        )
+        for n, one in enumerate(measured)
+        if one.found.line is not None and one.found.decision == MATCHED
+    ]  # fmt: skip
+    two = {
+        shared.pair
+        for shared in to_compare(claims)
+        if measuring.same_moment(found[shared.one], found[shared.other], shared.offset_s)
+    }
+    kept = list(measured)
+    for key, rivalry in rivalries(claims, two).items():
+        one, other = measured[int(key)], measured[int(rivalry.other)]
+        name = other.sound if other.sound != one.sound else other.picture
+        said = f"{known[name].item.source} · {Path(name).name}"
+        kept[int(key)] = replace(one, judged=replace(one.judged, rivalry=rivalry, rival=said))
+    return kept
+
+
+def timecode_offset(picture: Facts, sound: Facts, rate: FrameRate) -> Fraction | None:
+    """Return where timecode lays a sound on a picture, whether or not the two then meet; None where one has none."""
+    starts = [facts.span("", "", "", rate).start_on(rate) for facts in (picture, sound)]
+    if starts[0] is None or starts[1] is None:
+        return None
+    return wrap_day(starts[1] - starts[0], rate.day)
+
+
+def judge_two(found: Measurement, picture: Located, sound: Located, rate: FrameRate) -> Judgement:
+    """Judge two files by themselves: against their timecode where both have it, else against the place found."""
+    base = timecode_offset(picture.facts, sound.facts, rate)
+    if base is None:
+        base = exact_seconds(found.line.offset_s) if found.line else Fraction(0)
+    sides = [
+        Side(one.path.stem, one.facts.duration, one.facts.span("", "", "", rate).start_on(rate), "header")
+        for one in (picture, sound)
+    ]
+    fps = picture.facts.fps or rate.fps
+    return Judgement(sides[0], sides[1], found, base, fps, sound.facts.sample_rate or _USUAL_RATE)

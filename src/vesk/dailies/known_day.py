@@ -1,0 +1,88 @@
+"""What is known of a day's recordings together: facts, names, timecode heard, what persons put right; what is odd."""
+
+from __future__ import annotations
+
+from collections.abc import Mapping, Sequence
+from dataclasses import dataclass, replace
+
+from vesk.core.clocks.choice import Choice, Said, choose_clock
+from vesk.core.intake.naming import DEFAULT_PATTERNS
+from vesk.core.intake.oddities import Lost, Oddity, doubles, find_oddities
+from vesk.core.intake.off_speed import Conflict, OffSpeed, find_conflicts, find_off_speed
+from vesk.core.intake.reports import Report, compare
+from vesk.core.timecode import FrameRate
+from vesk.dailies.known_recording import ASIDE, Item, Known, clocks_of, know, with_report
+
+
+@dataclass(frozen=True, slots=True)
+class DayKnown:
+    """What is known of a day: its recordings, each source's clock, what is set aside by itself, what is odd."""
+
+    recordings: dict[str, Known]
+    clocks: dict[str, Choice]
+    off_speed: dict[str, OffSpeed]
+    conflicts: tuple[Conflict, ...]
+    oddities: tuple[Oddity, ...]
+
+
+def know_day(
+    items: Sequence[Item],
+    day: FrameRate,
+    *,
+    said: Mapping[str, Said] | None = None,
+    patterns: Sequence[str] = DEFAULT_PATTERNS,
+    unusable: Sequence[Lost] = (),
+    reports: Sequence[Report] = (),
+) -> DayKnown:
+    """Conclude what is known of a day from its recordings together.
+
+    Parameters
+    ----------
+    items : sequence of Item
+    day : FrameRate
+    said : mapping of str to Said, optional
+        What persons said of sources' clocks, by tag.
+    patterns : sequence of str
+        Of file names.
+    unusable : sequence of Lost
+        Files that nothing can be done with.
+    reports : sequence of Report
+        Sound and camera reports of the day.
+    """
+    by_source: dict[str, list[Item]] = {}
+    for item in items:
+        by_source.setdefault(item.source, []).append(item)
+    told = {tag: (said or {}).get(tag, Said()) for tag in by_source}
+    clocks = {
+        tag: Choice(told[tag].clock, "chosen by a person")
+        if told[tag].clock
+        else choose_clock([clocks_of(one, day, told[tag].rate, as_read=True) for one in own], day)
+        for tag, own in by_source.items()
+    }
+    known = {one.key: know(one, clocks[one.source].clock, told[one.source], day, patterns) for one in items}
+    filed = [one.filed for one in known.values()]
+    slow = find_off_speed(filed)
+    copies = doubles(filed)
+    for key, one in known.items():
+        put = one.item.put_right.get(ASIDE)
+        found = f"off-speed: {slow[key].reason}" if key in slow else ""
+        found = f"the same file as {copies[key]}" if key in copies else found
+        reason = found if put is None else put
+        if reason:
+            slowed = slow[key].reason if key in slow else ""
+            known[key] = replace(one, aside=reason, off_speed=slowed)
+        if put == "" and key in slow:
+            del slow[key]  # a person brought it back
+    compared = [(one, compare(one, [item for item in filed if item.key not in copies], day)) for one in reports]
+    for report, beside in compared:
+        for key, entry in beside.matched.items():
+            known[key] = with_report(known[key], report, entry)
+    conflicts = tuple(find_conflicts([one for one in filed if not _said_aside(known[one.key])], slow))
+    oddities = find_oddities(
+        filed, day, off_speed=slow, conflicts=conflicts, unusable=unusable, reports=compared
+    )  # fmt: skip
+    return DayKnown(known, clocks, slow, conflicts, tuple(oddities))
+
+
+def _said_aside(one: Known) -> bool:
+    return bool(one.item.put_right.get(ASIDE))

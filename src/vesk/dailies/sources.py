@@ -1,0 +1,76 @@
+"""Which device made each file, and what a new device is called."""
+
+from __future__ import annotations
+
+import re
+from collections.abc import Sequence
+from pathlib import Path
+
+from vesk.core.intake.devices import Made, Proposed, assign, letters_of
+from vesk.core.intake.naming import read_name
+from vesk.media.facts import PICTURE, Facts
+
+_CAMERA_ROLL = re.compile(r"([A-Za-z])[-_ ]?\d+")
+
+
+def propose_sources(
+    files: Sequence[tuple[str, Facts]], patterns: Sequence[str], known: Sequence[Proposed] = ()
+) -> tuple[list[int], list[Proposed]]:
+    """Give every file a source, that of its device.
+
+    Parameters
+    ----------
+    files : sequence of (str, Facts)
+        Path below the day's folder, and what was read.
+    patterns : sequence of str
+        Of file names.
+    known : sequence of Proposed
+        Sources that are there already, with their tags.
+
+    Returns
+    -------
+    list of int, list of Proposed
+        For every file the index of its source; the sources, those that are new last, each with a tag of its own.
+    """
+    sources = list(known)
+    given = assign([made_by(path, facts, patterns) for path, facts in files], sources)
+    for one in sources[len(known) :]:
+        one.tag = propose_tag(one.folder, one.kind, {other.tag for other in sources}, one.letters)
+    return given, sources
+
+
+def propose_tag(folder: str, kind: str, taken: set[str], letters: str = "") -> str:
+    """Propose a source's short tag: a camera's by its reel, else by its folder's name.
+
+    Examples
+    --------
+    >>> propose_tag("A006 main camera", "picture", set()), propose_tag("S1 sound roll 6", "sound", set())
+    ('A', 'S1')
+    >>> propose_tag("all of it", "picture", {"A"}, "B")
+    'B'
+    """
+    first = folder.split(maxsplit=1)[0] if folder.split() else ""
+    roll = _CAMERA_ROLL.fullmatch(first)
+    wanted = first if len(first) <= 3 and first.isalnum() else ""
+    if kind == PICTURE and roll:
+        wanted = roll[1].upper()
+    if kind == PICTURE and letters:
+        wanted = letters
+    if not wanted or wanted in taken:
+        pool = (chr(ord("A") + n) for n in range(26)) if kind == PICTURE else (f"S{n}" for n in range(1, 100))
+        wanted = next((tag for tag in pool if tag not in taken), f"{kind[0].upper()}{len(taken) + 1}")
+    return wanted
+
+
+def made_by(path: str, facts: Facts, patterns: Sequence[str]) -> Made:
+    """Return what a file tells of the device that made it."""
+    parts = Path(path).parts
+    roll = facts.tape or read_name(Path(path).stem, patterns).get("roll", "")
+    folder = parts[0] if len(parts) > 1 else "."
+    return Made(folder, facts.kind, facts.camera or facts.originator, letters_of(roll))
+
+
+def source_name(folder: str) -> str:
+    """Return what a source is called at first: its folder's words after the tag."""
+    words = folder.split(maxsplit=1)
+    return words[1] if len(words) > 1 else folder

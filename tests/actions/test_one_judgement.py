@@ -1,0 +1,66 @@
+"""Commands and pages say the same of the same files: held against each other on the demo day, field by field."""
+
+import os
+import shutil
+from datetime import date
+
+import pytest
+from tests.conftest import PAL
+
+from vesk.actions import intake, joining, measuring, pairing, standing
+from vesk.dailies import measuring as by_sound
+from vesk.dailies.folder import walk_folder
+from vesk.store import days, recordings
+
+
+@pytest.fixture
+def measured_once(monkeypatch):
+    """What either side asks to be measured is measured once, if it is asked in the same way."""
+    real = by_sound.measure_by_sound
+    kept = {}
+
+    def once(picture, sound, *, proposal_s=None, channels=None):
+        asked = (*picture.files, *sound.files, proposal_s, channels)
+        if asked not in kept:
+            kept[asked] = real(picture, sound, proposal_s=proposal_s, channels=channels)
+        return kept[asked]
+
+    monkeypatch.setattr(by_sound, "measure_by_sound", once)
+    return kept
+
+
+def test_pages_and_commands_judge_alike(db, settings, ferry, afternoon, tmp_path, measured_once):
+    folder = tmp_path / "media"
+    for part in (ferry, afternoon):
+        shutil.copytree(part.folder, folder, copy_function=os.link, dirs_exist_ok=True)
+    day = intake.name_day(
+        db, settings, production="The Lantern Ferry", number=6, shot_on=date(2027, 3, 18), rate=PAL, folder=str(folder)
+    )
+    intake.take_in(db, settings, day)
+    for _ in range(2):
+        joining.join_day(db, settings, day)
+        for row in recordings.ready_of_day(db, day.id):
+            measuring.listen(db, settings, row.id)
+    joining.join_day(db, settings, day)
+    for pairing_id in pairing.pair_day(db, day):
+        measuring.measure_pairing(db, settings, pairing_id)
+    for row in pairing.to_search(db, day):
+        pairing.pair_by_sound(db, settings, row.id, lambda _done, _total: True)
+    measuring.compare_rivals(db, settings, day.id)
+    by_pages = {(one.picture.path, one.sound.path): one for one in standing.of_day(db, day)}
+    asked = len(measured_once)
+    walked = walk_folder(folder, settings.cache)
+    by_commands = {(one.picture, one.sound): one for one in walked.pairings}
+    assert len(measured_once) == asked  # in the very same way: nothing was measured anew
+    assert len(by_pages) >= 14
+    assert by_pages.keys() == by_commands.keys()
+    tags = {source.id: source.tag for source in days.sources(db, day.id)}
+    assert {row.path: tags[row.source_id] for row in recordings.ready_of_day(db, day.id)} == walked.sources
+    for names, page in by_pages.items():
+        one = by_commands[names].judged
+        # Claps are looked for by workers; a command has not looked.
+        assert (page.judged.picture, page.judged.sound, page.judged.found) == (one.picture, one.sound, one.found), names
+        assert (page.judged.offset, page.fps, page.judged.sample_rate) == (one.offset, one.fps, one.sample_rate), names
+        assert (page.proposal, page.errors, page.points) == (one.proposal, one.errors, one.points), names
+        assert page.verdict == one.verdict, names
+        assert page.evidence[:2] == one.evidence[:2], names
