@@ -26,21 +26,22 @@ def take(db, day, name="A006_001.mov"):
     return next(now for now in standing.of_day(db, day) if now.picture.name == name)
 
 
-def seen(now):
+def seen(db, now):
     """Return the clearest clap seen: the first, since they come by likelihood."""
-    return next(row for row in now.picture_strikes if row.how == strikes.SEEN)
+    found = strikes.of_recordings(db, [now.picture.id])[now.picture.id]
+    return next(row for row in found if row.how == strikes.SEEN)
 
 
 def test_the_clap_is_proposed_on_its_frame_and_bounds_the_error(db, day, ferry):
     now = take(db, day)
     true = next(r for r in ferry.truth["recordings"] if r["path"].endswith("A006_001.mov"))
-    assert seen(now).frame == true["clap_frame"]
+    assert seen(db, now).frame == true["clap_frame"]
     evidence = {item.kind: item for item in now.evidence}
     assert "proposed" in evidence["strike"].says
-    bound = now.error_by_claps(confirmed=False)
+    bound = now.judged.error_by_claps(confirmed=False)
     assert bound.low_s - 0.001 <= now.errors.head_s <= bound.high_s + 0.001
     assert bound.high_s - bound.low_s <= 0.0601  # a frame, and an exposure that lasts half of one
-    assert now.setting.seen_s is None  # nobody confirmed it
+    assert now.judged.setting.seen_s is None  # nobody confirmed it
 
 
 def test_confirmed_claps_give_the_cameras_internal_delay(db, settings, day):
@@ -48,14 +49,14 @@ def test_confirmed_claps_give_the_cameras_internal_delay(db, settings, day):
     with pytest.raises(RefusedError, match="No clap"):
         striking.take_delay(db, settings, source.id, version=source.version)
     for name in ("A006_001.mov", "A006_002.mov"):
-        row = seen(take(db, day, name))
+        row = seen(db, take(db, day, name))
         striking.decide(db, settings, row.id, version=row.version, frame=row.frame)
     found = striking.source_delay(db, source)
     assert (found.agreeing, found.claps) == (2, 2)
     assert found.low_s <= 0.0005  # its sound is in place, within what two claps can tell
     assert found.high_s >= -0.0005
     assert found.high_s - found.low_s < 0.06
-    assert take(db, day).setting.seen_s is not None
+    assert take(db, day).judged.setting.seen_s is not None
     assert take(db, day).verdict.cause == "sub-frame slip"
     striking.take_delay(db, settings, source.id, version=source.version)
     assert take(db, day).late_s == pytest.approx(take(db, day).late_s, abs=1e-6)
@@ -81,7 +82,7 @@ def test_a_camera_whose_sound_is_a_frame_early_is_told_from_an_offset(db, settin
         source.distance_mm = metres
     (now,) = standing.of_day(db, named)
     assert now.verdict.cause == "whole-frame offset"
-    row = seen(now)
+    row = seen(db, now)
     striking.decide(db, settings, row.id, version=row.version, frame=row.frame)
     (now,) = standing.of_day(db, named)
     assert now.verdict.cause == "camera's internal sound delay"
@@ -93,7 +94,7 @@ def test_a_camera_whose_sound_is_a_frame_early_is_told_from_an_offset(db, settin
 
 
 def test_decisions_stay_are_refused_when_stale_and_survive_a_new_search(db, settings, day):
-    row = seen(take(db, day))
+    row = seen(db, take(db, day))
     striking.decide(db, settings, row.id, version=1, frame=None)
     with pytest.raises(StaleError):
         striking.decide(db, settings, row.id, version=1, frame=20)
@@ -113,7 +114,7 @@ def test_the_recordings_page_shows_claps_and_takes_the_persons_word(db, settings
     app.config["WTF_CSRF_ENABLED"] = False
     client = app.test_client()
     now = take(db, day)
-    row = seen(now)
+    row = seen(db, now)
     page = client.get(f"/recordings/{now.picture.id}")
     assert f'value="{row.frame}" class="frame chosen"' in page.text
     assert page.text.count('class="wave"') == 1

@@ -84,7 +84,7 @@ def undo(session: Session, settings: Settings, pairing_id: int, *, version: int)
     pairing = pairings.get_for_change(session, pairing_id, version)
     now = standing.of_pairing(session, pairing_id)
     if now.state == standing.SET_ASIDE:
-        pairing.state, pairing.reason = ("measured" if pairing.measurement else "proposed"), ""
+        pairing.state, pairing.reason = ("measured" if pairing.measured_as else "proposed"), ""
         what = "brought back"
     elif now.state == standing.CHECKED and now.check is not None:
         pairings.undo(now.check)

@@ -52,7 +52,7 @@ def pair_day(session: Session, day: Day) -> list[int]:
     for row in present.values():
         if row.id in worked_on or row.state == pairings.SET_ASIDE:
             continue
-        if row.measurement is None:
+        if row.measured_as is None:
             pairings.withdraw(session, row)
             continue
         # Found by sound before a clock was known, or clocks were changed since: what they say now is where it stands.

@@ -10,7 +10,7 @@ from typing import Any
 
 from sqlmodel import Session
 
-from vesk.actions.intake import facts_of
+from vesk.actions.remembered import Remembered
 from vesk.core.conform.correction import Correction, Errors
 from vesk.core.pairing.evidence import Evidence
 from vesk.core.pairing.judgement import Claps, Judgement, Side
@@ -178,9 +178,21 @@ def of_pairing(session: Session, pairing_id: int) -> Standing:
     return _gather(session, days.get_day(session, pairing.day_id), [pairing])[0]
 
 
+def of_recording(session: Session, day: Day, recording_id: int) -> list[Standing]:
+    """Return the pairings of one recording as they stand."""
+    rows = pairings.of_day(session, day.id or 0)
+    return _gather(session, day, [row for row in rows if recording_id in {row.picture_id, row.sound_id}])
+
+
+def forget() -> None:
+    """Let go of what is remembered of measurements and judgements: they are made anew when asked for."""
+    _FOUND.forget()
+    _JUDGED.forget()
+
+
 def is_measured(row: Pairing, picture: Recording, sound: Recording) -> bool:
     """Say whether a pairing was measured on its recordings as they are now."""
-    return row.measurement is not None and row.measured_of in {"", pairings.contents(picture, sound)}
+    return row.measured_as is not None and row.measured_of in {"", pairings.contents(picture, sound)}
 
 
 def _gather(session: Session, day: Day, rows: list[Pairing]) -> list[Standing]:
@@ -191,7 +203,7 @@ def _gather(session: Session, day: Day, rows: list[Pairing]) -> list[Standing]:
     members = recordings.by_id(session, {r.picture_id for r in sharing} | {r.sound_id for r in sharing})
     sources = {source.id: source for source in days.sources(session, day.id or 0, gone=True)}
     struck = strikes.of_recordings(session, members)
-    measured = _measured(sharing, members)
+    measured = _measured(session, sharing, members)
     same = compared.of_day(session, day.id or 0, members)
     two = {frozenset(map(str, pair)) for pair, same_moment in same.items() if same_moment}
     rivals = rivalries(_claims(sharing, members, measured), two)
@@ -202,16 +214,50 @@ def _gather(session: Session, day: Day, rows: list[Pairing]) -> list[Standing]:
         own = sources[picture.source_id], sources[sound.source_id]
         correction = corrections.get(row.id or 0)
         fps = Fraction(picture.facts.get("fps") or day.fps)
-        judged = Judgement(
-            picture=_side(picture, own[0]), sound=_side(sound, own[1]), found=measured.get(row.id or 0),
-            offset=row.offset, fps=fps, sample_rate=facts_of(sound).sample_rate or 48_000,
-            tolerance=Tolerance(day.tolerance), correction=_as_corrected(correction), late_s=_late_s(*own),
-            claps=_claps(struck.get(row.picture_id, ()), struck.get(row.sound_id, ()), float(fps), own[1]),
-            rivalry=rivalry, rival=_rival_name(rivalry, row, sharing, members, sources) if rivalry else "",
+        known = _Known(
+            _side(picture, own[0]), _side(sound, own[1]), row.offset, fps,
+            int(sound.facts.get("sample_rate") or 48_000), Tolerance(day.tolerance), _as_corrected(correction),
+            _late_s(*own), _claps(struck.get(row.picture_id, ()), struck.get(row.sound_id, ()), float(fps), own[1]),
+            rivalry, _rival_name(rivalry, row, sharing, members, sources) if rivalry else "",
         )  # fmt: skip
+        name, found = measured.get(row.id or 0, (None, None))
+        judged = _judged(name, known, found)
         made.append(Standing(day, row, picture, sound, *own, correction, checks.get(row.id or 0), judged))
     line = unwrapped((s.picture.start for s in made if s.picture.start is not None), days.rate_of(day).day)
     return sorted(made, key=lambda s: (line(s.picture.start or Fraction(0)), s.picture.path, s.pairing.offset))
+
+
+@dataclass(frozen=True, slots=True)
+class _Known:
+    """All that a judgement rests on beside the measurement; in the order of `Judgement`."""
+
+    picture: Side
+    sound: Side
+    offset: Fraction
+    fps: Fraction
+    sample_rate: int
+    tolerance: Tolerance
+    correction: Correction
+    late_s: float
+    claps: Claps
+    rivalry: Rivalry | None
+    rival: str
+
+
+_FOUND: Remembered[str, Measurement] = Remembered(4000)
+_JUDGED: Remembered[tuple[str | None, _Known], Judgement] = Remembered(4000)
+
+
+def _judged(name: str | None, known: _Known, found: Measurement | None) -> Judgement:
+    """Return a judgement: the one made before, with all that was computed of it, where everything it rests on is."""
+    judged = _JUDGED.find((name, known))
+    if judged is None:
+        judged = Judgement(
+            known.picture, known.sound, found, known.offset, known.fps, known.sample_rate, known.tolerance,
+            known.correction, known.late_s, known.claps, known.rivalry, known.rival,
+        )  # fmt: skip
+        _JUDGED.keep((name, known), judged)
+    return judged
 
 
 def _side(row: Recording, source: Source) -> Side:
@@ -246,22 +292,34 @@ def to_compare_of_day(session: Session, day: Day) -> list[Shared]:
     rows = pairings.of_day(session, day.id or 0)
     members = recordings.by_id(session, {row.picture_id for row in rows} | {row.sound_id for row in rows})
     asked = {frozenset(map(str, pair)) for pair in compared.of_day(session, day.id or 0, members)}
-    claims = _claims(rows, members, _measured(rows, members))
+    claims = _claims(rows, members, _measured(session, rows, members))
     return [shared for shared in to_compare(claims) if shared.pair not in asked]
 
 
-def _measured(rows: list[Pairing], members: dict[int, Recording]) -> dict[int, Measurement]:
-    return {
-        row.id or 0: measuring.from_json(row.measurement)
+def _measured(
+    session: Session, rows: list[Pairing], members: dict[int, Recording]
+) -> dict[int, tuple[str, Measurement]]:
+    """Return what was measured of pairings, those that stand, with its name; read where not remembered by it."""
+    names = {
+        row.id or 0: row.measured_as
         for row in rows
-        if row.measurement and is_measured(row, members[row.picture_id], members[row.sound_id])
+        if row.measured_as is not None and is_measured(row, members[row.picture_id], members[row.sound_id])
     }
+    found = {number: (name, _FOUND.find(name)) for number, name in names.items()}
+    unread = pairings.measurements(session, {number for number, (_, own) in found.items() if own is None})
+    for number, (name, values) in unread.items():  # the name it has now: it may have been measured again just then
+        own = measuring.from_json(values)
+        _FOUND.keep(name, own)
+        found[number] = (name, own)
+    return {number: (name, own) for number, (name, own) in found.items() if own is not None}
 
 
-def _claims(rows: list[Pairing], members: dict[int, Recording], measured: dict[int, Measurement]) -> list[Claim]:
+def _claims(
+    rows: list[Pairing], members: dict[int, Recording], measured: dict[int, tuple[str, Measurement]]
+) -> list[Claim]:
     claims = []
     for row in rows:
-        found = measured.get(row.id or 0)
+        _, found = measured.get(row.id or 0, ("", None))
         if row.state == SET_ASIDE or found is None or found.line is None or found.decision != MATCHED:
             continue
         picture, sound = members[row.picture_id], members[row.sound_id]

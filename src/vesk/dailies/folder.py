@@ -134,9 +134,12 @@ def _take_together(
 ) -> None:
     """Put one recording in the place of the files it is made of."""
     name = joined_path(group.keys)
+    tag = tags[group.keys[0]]
+    for key in group.keys:
+        del tags[key]
     whole = join([found.pop(key) for key in group.keys], group.how, cache_folder)
     members = tuple(items.pop(key) for key in group.keys)
-    found[name], tags[name] = whole, tags[group.keys[0]]
+    found[name], tags[name] = whole, tag
     items[name] = Item(
         name, name, tags[name], whole.facts, {}, whole.kept.folder.name, sum(one.size for one in members),
         members=members, joined=group.how,

@@ -2,10 +2,12 @@
 
 from __future__ import annotations
 
+from collections.abc import Collection
 from datetime import UTC, datetime
 from fractions import Fraction
-from typing import Any
+from typing import Any, cast
 
+from sqlalchemy.orm import defer
 from sqlmodel import Session, col, select
 
 from vesk.core.errors import NotFoundError
@@ -22,7 +24,7 @@ def of_day(session: Session, day_id: int) -> list[Pairing]:
     One of a file that became part of a recording rests until it is taken apart, one of a camera that serves as a
     recorder until it is a camera again.
     """
-    query = select(Pairing).where(Pairing.day_id == day_id, _stands())
+    query = select(Pairing).where(Pairing.day_id == day_id, _stands()).options(_light())
     return list(session.exec(query.order_by(col(Pairing.id))))
 
 
@@ -33,7 +35,7 @@ def propose(session: Session, *, day_id: int, picture_id: int, sound_id: int, of
     if row is None:
         row = Pairing(day_id=day_id, picture_id=picture_id, sound_id=sound_id, offset=offset)
     elif row.state == WITHDRAWN:
-        row.state, row.offset = MEASURED if row.measurement else PROPOSED, offset
+        row.state, row.offset = MEASURED if row.measured_as else PROPOSED, offset
         changes.count(session, row)
     session.add(row)
     return row
@@ -63,8 +65,21 @@ def sharing(session: Session, rows: list[Pairing]) -> list[Pairing]:
     """Return the pairings that share a picture or a sound with any of `rows`, themselves among them."""
     pictures, sounds = {row.picture_id for row in rows}, {row.sound_id for row in rows}
     shared = col(Pairing.picture_id).in_(pictures) | col(Pairing.sound_id).in_(sounds)
-    query = select(Pairing).where(shared, _stands() | col(Pairing.id).in_({row.id for row in rows}))
+    query = select(Pairing).where(shared, _stands() | col(Pairing.id).in_({row.id for row in rows})).options(_light())
     return list(session.exec(query.order_by(col(Pairing.id))))
+
+
+def _light() -> Any:
+    """Leave out what was measured: it is large, and known by its name."""
+    return defer(cast("Any", Pairing.measurement))
+
+
+def measurements(session: Session, ids: Collection[int]) -> dict[int, tuple[str, dict[str, Any]]]:
+    """Return what was measured of pairings, by their number, each with its name."""
+    if not ids:
+        return {}
+    query = select(Pairing.id, Pairing.measured_as, Pairing.measurement).where(col(Pairing.id).in_(ids))
+    return {number: (name, found) for number, name, found in session.exec(query) if number and name and found}
 
 
 def is_standing(session: Session, pairing_id: int) -> bool:

@@ -4,8 +4,9 @@
 from datetime import UTC, date, datetime
 from fractions import Fraction
 from typing import Any, Optional
+from uuid import uuid4
 
-from sqlalchemy import BigInteger, CheckConstraint, Column, DateTime, Index, String, TypeDecorator
+from sqlalchemy import BigInteger, CheckConstraint, Column, DateTime, Index, String, TypeDecorator, event
 from sqlalchemy.dialects.postgresql import JSONB
 from sqlmodel import Field, SQLModel
 
@@ -230,7 +231,14 @@ class Pairing(SQLModel, table=True):
     reason: str = ""
     measurement: Optional[dict[str, Any]] = Field(default=None, sa_column=Column(JSONB, nullable=True))
     measured_of: str = ""  # the contents it was measured on; empty: those there are
+    measured_as: Optional[str] = None  # names this measurement, anew whenever one is kept; None: not measured
     version: int = 1
+
+
+@event.listens_for(Pairing.measurement, "set")
+def _name_measurement(row: Pairing, value: Any, _old: Any, _initiator: Any) -> None:
+    """Name a measurement as it is kept, so that what is computed from it is known by its name."""
+    row.measured_as = None if value is None else uuid4().hex
 
 
 class ComparedRow(SQLModel, table=True):

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from dataclasses import dataclass
 from fractions import Fraction
+from functools import cached_property
 
 from vesk.core.clocks.sound_delay import SoundDelay
 from vesk.core.conform.correction import Correction, Errors, errors, propose
@@ -65,7 +66,7 @@ class Claps:
     unclear: bool = False
 
 
-@dataclass(frozen=True, slots=True)
+@dataclass(frozen=True, eq=False)
 class Judgement:
     """Two recordings, what was measured, and what is known of them.
 
@@ -106,7 +107,7 @@ class Judgement:
     rivalry: Rivalry | None = None
     rival: str = ""
 
-    @property
+    @cached_property
     def laid(self) -> AnyMap:
         """Sound seconds to picture seconds, as corrected."""
         return self.correction.on(self.offset)
@@ -130,14 +131,14 @@ class Judgement:
         """Whether sound says where it belongs, and no other recording of the same device says the same."""
         return self.found is not None and self.found.decision == MATCHED and self.rivalry is None
 
-    @property
+    @cached_property
     def errors(self) -> Errors | None:
         """Where the sound sits minus where it belongs, seconds; None when that is not known."""
         if self.found is None or self.found.line is None or not self.settled:
             return None
         return errors(self.laid, self.found.line, self.points, late_s=self.late_s)
 
-    @property
+    @cached_property
     def proposal(self) -> Correction | None:
         """What is proposed, from `offset` on; None when it is not known where the sound belongs."""
         if self.found is None or self.found.line is None or not self.settled:
@@ -146,7 +147,7 @@ class Judgement:
             self.offset, self.found.line, self.points, fps=self.fps, tolerance=self.tolerance, late_s=self.late_s
         )
 
-    @property
+    @cached_property
     def verdict(self) -> Verdict | None:
         """The cause and its sentence, as the sound is laid now; None before it was measured."""
         if self.found is None:
@@ -157,7 +158,7 @@ class Judgement:
             setting=self.setting,
         )  # fmt: skip
 
-    @property
+    @cached_property
     def setting(self) -> Setting:
         """What is known besides the sound: label time, rates, claps a person confirmed, rivals, speed."""
         claps = self.error_by_claps(confirmed=True)
@@ -179,7 +180,7 @@ class Judgement:
         found = self.errors
         return error_by_claps(seen, laid, error_s=None if found is None else found.head_s)
 
-    @property
+    @cached_property
     def evidence(self) -> list[Evidence]:
         """What timecode, sound and claps say, side by side: picture time of sound sample 0."""
         gathered = [self._by_timecode(), self._by_sound()]

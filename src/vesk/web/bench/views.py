@@ -34,12 +34,13 @@ def first(day_id: int) -> ResponseReturnValue:
 
 def _show(pairing_id: int, *, status: int = 200, problem: str = "", said: str = "") -> ResponseReturnValue:
     opened = session()
-    now = standing.of_pairing(opened, pairing_id)
-    frame = day_frame(now.pairing.day_id)
+    frame = day_frame(pairings.get(opened, pairing_id).day_id)
     listed = standing.of_day(opened, frame.day)
+    # A pairing that rests, as of a file that became a part of another recording, is none of the day's.
+    now = next((one for one in listed if one.pairing.id == pairing_id), None) or standing.of_pairing(opened, pairing_id)
     needing = [one.pairing.id for one in listed if one.needs_person]
     ids = [one.pairing.id for one in listed]
-    at = ids.index(pairing_id)
+    at = ids.index(pairing_id) if pairing_id in ids else None
     facts = facts_of(now.sound)
     names = (
         facts.track_names
@@ -57,12 +58,12 @@ def _show(pairing_id: int, *, status: int = 200, problem: str = "", said: str = 
         sound=facts,
         tracks=names,
         slate=" / ".join(part for part in (scene, f"take {take}" if take else "") if part) or now.picture.name,
-        plot=trace_plot(now, width=742, height=262, left=54, pad=30),
+        plot=trace_plot(now.judged, width=742, height=262, left=54, pad=30),
         state=bench_state(now),
         labels=[label_at(now, at_s, frame.clock) for at_s in window_times(now)],
         history=pairings.history(opened, pairing_id),
-        before=ids[at - 1] if at > 0 else None,
-        after=ids[at + 1] if at + 1 < len(ids) else None,
+        before=ids[at - 1] if at else None,
+        after=ids[at + 1] if at is not None and at + 1 < len(ids) else None,
         needing=len(needing),
         place_in_need=needing.index(pairing_id) + 1 if pairing_id in needing else None,
         problem=problem,

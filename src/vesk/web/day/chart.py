@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from bisect import bisect_right
 from collections.abc import Mapping
 from dataclasses import dataclass
 from fractions import Fraction
@@ -72,13 +73,17 @@ class Axis:
             self.starts.append(x)
             x += float(stop - start) * self._scale + fold
         self.fold = fold
+        # A microsecond is far below a pixel: floats here, and each end belongs to its run.
+        self._begins = [float(start) for start, _ in self.runs]
+        self._ends = [float(stop) + 1e-6 for _, stop in self.runs]
 
     def x(self, at: Fraction) -> float:
         """Return where a moment of some run lies."""
-        for (start, stop), left in zip(self.runs, self.starts, strict=True):
-            if start <= at <= stop:
-                return left + float(at - start) * self._scale
-        return float(LEFT)
+        when = float(at)
+        run = bisect_right(self._begins, when) - 1
+        if run < 0 or when > self._ends[run]:
+            return float(LEFT)
+        return self.starts[run] + (when - self._begins[run]) * self._scale
 
 
 def chart(

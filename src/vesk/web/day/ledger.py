@@ -124,7 +124,7 @@ def _paired(recording: Recording, source: str, label: str, now: Standing, *, con
         recording=recording,
         label=label,
         now=now,
-        plot=trace_plot(now, width=150, height=26, left=0, pad=1.5),
+        plot=trace_plot(now.judged, width=150, height=26, left=0, pad=1.5),
         brief=brief,
         state=now.state,
         needs=now.needs_person,

@@ -50,7 +50,7 @@ def _show(recording_id: int, *, status: int = 200, problem: str = "", said: str 
     source = days.get_source(opened, row.source_id) if row.source_id else None
     usable = row.state == "ready"
     facts = facts_of(row) if row.facts else None
-    joined = [now for now in standing.of_day(opened, frame.day) if recording_id in {now.picture.id, now.sound.id}]
+    joined = standing.of_recording(opened, frame.day, recording_id)
     return render(
         "recording/page.html", "recording/_recording.html", status=status, frame=frame, row=row, facts=facts,
         why_alone=why_alone(row.unpaired, row.searched),

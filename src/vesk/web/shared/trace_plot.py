@@ -3,9 +3,10 @@
 from __future__ import annotations
 
 from dataclasses import dataclass
+from functools import cached_property, lru_cache
 
-from vesk.actions.standing import Standing
 from vesk.core.conform.correction import error_at, laid_at
+from vesk.core.pairing.judgement import Judgement
 from vesk.core.sound.measurement import Line
 
 MOST_TICKS = 48
@@ -24,7 +25,7 @@ class Mark:
 _BESIDE_S = 0.001  # a jump and its mend are rounded to a sample each: beside it both are clear
 
 
-@dataclass(frozen=True, slots=True)
+@dataclass(frozen=True)
 class TracePlot:
     """A trace ready to be drawn; all places in pixels from the top left.
 
@@ -52,6 +53,15 @@ class TracePlot:
     grid: list[tuple[float, str]]
     places: list[tuple[float, str]]
 
+    @cached_property
+    def ticks(self) -> tuple[str, str]:
+        """Every second mark as upright strokes, in one path: those on the line, and those off it."""
+        drawn = ("", "")
+        for mark in self.marks[::2]:
+            stroke = f"M{mark.x:.1f} {mark.y - 3:.1f}v6"
+            drawn = (drawn[0] + stroke, drawn[1]) if mark.agrees else (drawn[0], drawn[1] + stroke)
+        return drawn
+
 
 def _nice(value: float) -> float:
     for step in (0.05, 0.1, 0.25, 0.5, 1, 2, 5, 10, 25, 50, 100, 250, 1000, 5000, 25000):
@@ -66,7 +76,8 @@ def _corners(line: Line, head: float, tail: float) -> list[float]:
     return [head, *(at + side for at in inner for side in (-_BESIDE_S, _BESIDE_S)), tail]
 
 
-def trace_plot(now: Standing, *, width: float, height: float, left: float, pad: float) -> TracePlot | None:
+@lru_cache(maxsize=4000)
+def trace_plot(now: Judgement, *, width: float, height: float, left: float, pad: float) -> TracePlot | None:
     """Lay out a pairing's trace as it is laid now: late above, early below, in frames."""
     found = now.found
     errors = now.errors

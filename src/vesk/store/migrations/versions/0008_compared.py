@@ -30,6 +30,10 @@ def upgrade() -> None:
         f"UPDATE recording SET searched = substring(unpaired from '{found}')::int,"
         f" unpaired = regexp_replace(unpaired, '{found}', '') WHERE unpaired ~ '{found}'"
     )
+    op.add_column("pairing", sa.Column("measured_as", sa.String(), nullable=True))
+    op.execute(
+        "UPDATE pairing SET measured_as = md5(random()::text || id) WHERE jsonb_typeof(measurement) = 'object'"
+    )
     op.create_table(
         "compared",
         sa.Column("id", sa.Integer(), primary_key=True),
@@ -45,6 +49,7 @@ def upgrade() -> None:
 
 def downgrade() -> None:
     op.drop_table("compared")
+    op.drop_column("pairing", "measured_as")
     op.execute(
         "UPDATE recording SET unpaired = unpaired || '; its sound was found in none of ' || searched || ' recordings'"
         " WHERE searched IS NOT NULL"

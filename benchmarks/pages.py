@@ -1,0 +1,149 @@
+"""Pages of a large day: what each costs the server, database included, how many queries it asks, how large it is.
+
+A day in the database alone: two cameras and a recorder, a third of the recordings each; every camera file paired
+with the recorder's and measured. CPU seconds of the web process and of the database's own, in one run.
+"""
+
+from __future__ import annotations
+
+import os
+import tempfile
+import time
+from collections.abc import Iterator
+from contextlib import contextmanager
+from datetime import date
+from fractions import Fraction
+from pathlib import Path
+from typing import Any
+
+import material
+from sqlalchemy import event
+from sqlmodel import Session
+
+from vesk.actions import pairing
+from vesk.core.sound.measure import measure
+from vesk.core.timecode import FrameRate, Timecode
+from vesk.dailies.measuring import to_json
+from vesk.media.facts import PICTURE, SOUND, Facts
+from vesk.services import cluster
+from vesk.settings import Settings
+from vesk.store import days, migrate, pairings
+from vesk.store.session import engine, open_session
+from vesk.store.tables import Day, Recording
+from vesk.web import create_app
+
+PAL = FrameRate(Fraction(25))
+TIMES = 5
+
+
+def _facts(kind: str, start: int, seconds: int) -> Facts:
+    label = str(Timecode.at(Fraction(start), PAL))
+    both: dict[str, Any] = {"kind": kind, "sample_rate": 48_000, "channels": 2, "duration": Fraction(seconds)}
+    both |= {"samples": 48_000 * seconds, "scene": str(start // 600), "take": str(start // 120 % 5 + 1)}
+    if kind == SOUND:
+        return Facts(**both, container="wav", time_reference=start * 48_000)
+    return Facts(
+        **both, container="mov", codec="h264", fps=PAL.fps, frames=25 * seconds, timecode=label, timecode_rate=PAL.fps
+    )
+
+
+def large_day(session: Session, recordings: int) -> tuple[Day, int]:
+    """Make a measured day of so many recordings; returns it and one of its pairings."""
+    production = days.production_named(session, "The Lantern Ferry")
+    day = Day(
+        production_id=production.id or 0, number=recordings, shot_on=date(2027, 3, 21), folder="/nowhere",
+        fps=PAL.fps, tolerance=Fraction(1, 4),
+    )  # fmt: skip
+    session.add(day)
+    session.flush()
+    sources = {
+        tag: days.make_source(session, day.id or 0, tag=tag, name=f"source {tag}", kind=kind, folder=tag)
+        for tag, kind in (("A", PICTURE), ("B", PICTURE), ("S1", SOUND))
+    }
+    session.flush()
+    for n in range(recordings // 3):
+        start = 8 * 3600 + n * max(70, 36_000 * 3 // recordings)
+        for tag, kind, begins, long in (
+            ("A", PICTURE, start, 60), ("B", PICTURE, start + 2, 55), ("S1", SOUND, start - 3, 66)
+        ):  # fmt: skip
+            name = f"{tag}{n:04}" + (".mov" if kind == PICTURE else ".wav")
+            facts = _facts(kind, begins, long)
+            session.add(
+                Recording(
+                    day_id=day.id or 0, source_id=sources[tag].id, path=f"{tag}/{name}", name=name, size=1000 + n,
+                    modified_ns=1, content=f"{tag}{n:030}", kind=kind, duration=facts.duration, facts=facts.as_json(),
+                )
+            )  # fmt: skip
+    session.flush()
+    pairing.pair_day(session, day)
+    one = material.pair(55, 5, snr_db=15)
+    found = to_json(measure(material.hear(one.picture), material.hear(one.sound)))
+    for row in pairings.of_day(session, day.id or 0):
+        row.state, row.measurement = pairings.MEASURED, found
+        session.add(row)
+    session.commit()
+    return day, pairings.of_day(session, day.id or 0)[0].id or 0
+
+
+def _database_s(own: cluster.Cluster) -> float:
+    """Return CPU seconds of the database's processes that stand."""
+    ticks = 0
+    head = int((own.data / "postmaster.pid").read_text(encoding="utf-8").split()[0])
+    for entry in Path("/proc").iterdir():
+        try:
+            text = (entry / "stat").read_text(encoding="utf-8") if entry.name.isdigit() else ""
+        except OSError:
+            continue
+        fields = text.rpartition(")")[2].split()
+        if fields and int(fields[1]) == head:
+            ticks += int(fields[11]) + int(fields[12])
+    return ticks / os.sysconf("SC_CLK_TCK")
+
+
+@contextmanager
+def _served(home: Path) -> Iterator[tuple[Settings, cluster.Cluster]]:
+    own, _ = cluster.have(home / "postgres")
+    cluster.start(own)
+    try:
+        cluster.ensure_database(own)
+        settings = Settings(own.url(), home, (home,), person="somebody")
+        migrate.to_head(settings.sqlalchemy_url)
+        yield settings, own
+    finally:
+        cluster.stop(own)
+
+
+def main(scale: float) -> int:
+    """Run and print."""
+    with tempfile.TemporaryDirectory() as place, _served(Path(place)) as (settings, own):
+        client = create_app(settings).test_client()
+        queries = [0]
+
+        @event.listens_for(engine(settings.sqlalchemy_url, quick=True), "before_cursor_execute")
+        def _count(*_: Any) -> None:
+            queries[0] += 1
+
+        for recordings in (400, 2000) if scale >= 1 else (400,):
+            with open_session(settings.sqlalchemy_url) as session:
+                day, pair = large_day(session, recordings)
+                number, row = day.id, session.get(Recording, 1)
+                chosen = row.id if row else 1
+            print(f"\n{recordings} recordings, {recordings * 2 // 3} pairings   CPU ms  database ms  queries     kB")
+            for name, address in (
+                ("Day", f"/days/{number}/"), ("Intake", f"/days/{number}/intake"), ("Bench", f"/bench/{pair}"),
+                ("Turnover", f"/days/{number}/turnover"), ("a recording", f"/recordings/{chosen}"),
+                ("Journal", f"/days/{number}/journal"),
+            ):  # fmt: skip
+                answer = client.get(address, follow_redirects=True)
+                if answer.status_code != 200:
+                    print(f"{name}: {answer.status_code}")
+                    continue
+                queries[0], at_database, begun = 0, _database_s(own), time.process_time()
+                for _ in range(TIMES):
+                    client.get(address, follow_redirects=True)
+                cpu, database = time.process_time() - begun, _database_s(own) - at_database
+                print(
+                    f"{name:30}{cpu / TIMES * 1e3:13.0f}{database / TIMES * 1e3:13.0f}{queries[0] // TIMES:9}"
+                    f"{len(answer.data) / 1e3:7.0f}"
+                )
+    return 0
