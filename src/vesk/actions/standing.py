@@ -169,19 +169,21 @@ def _located(kept: Path, folder: Path, known: Mapping[str, Any]) -> Located:
 
 def of_day(session: Session, day: Day) -> list[Standing]:
     """Return every pairing of a day as it stands, by picture and then by offset."""
-    return _gather(session, day, pairings.of_day(session, day.id or 0))
+    rows = pairings.of_day(session, day.id or 0)
+    return _gather(session, day, rows, rows)
 
 
 def of_pairing(session: Session, pairing_id: int) -> Standing:
     """Return one pairing as it stands."""
     pairing = pairings.get(session, pairing_id)
-    return _gather(session, days.get_day(session, pairing.day_id), [pairing])[0]
+    return _gather(session, days.get_day(session, pairing.day_id), [pairing], pairings.sharing(session, [pairing]))[0]
 
 
 def of_recording(session: Session, day: Day, recording_id: int) -> list[Standing]:
     """Return the pairings of one recording as they stand."""
     rows = pairings.of_day(session, day.id or 0)
-    return _gather(session, day, [row for row in rows if recording_id in {row.picture_id, row.sound_id}])
+    own = [row for row in rows if recording_id in {row.picture_id, row.sound_id}]
+    return _gather(session, day, own, pairings.sharing(session, own))
 
 
 def forget() -> None:
@@ -195,11 +197,11 @@ def is_measured(row: Pairing, picture: Recording, sound: Recording) -> bool:
     return row.measured_as is not None and row.measured_of in {"", pairings.contents(picture, sound)}
 
 
-def _gather(session: Session, day: Day, rows: list[Pairing]) -> list[Standing]:
+def _gather(session: Session, day: Day, rows: list[Pairing], sharing: list[Pairing]) -> list[Standing]:
+    """Gather pairings with their rows; `sharing` are all that share a recording with any of them, themselves too."""
     ids = [row.id or 0 for row in rows]
     corrections = pairings.standing_corrections(session, ids)
     checks = pairings.standing_checks(session, ids)
-    sharing = pairings.sharing(session, rows)
     members = recordings.by_id(session, {r.picture_id for r in sharing} | {r.sound_id for r in sharing})
     sources = {source.id: source for source in days.sources(session, day.id or 0, gone=True)}
     struck = strikes.of_recordings(session, members)

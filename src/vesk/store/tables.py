@@ -241,6 +241,13 @@ def _name_measurement(row: Pairing, value: Any, _old: Any, _initiator: Any) -> N
     row.measured_as = None if value is None else uuid4().hex
 
 
+@event.listens_for(Pairing, "before_insert")
+def _name_first(_mapper: Any, _connection: Any, row: Pairing) -> None:
+    """Name a measurement that a pairing is made with: its defaults come after what was given."""
+    if row.measurement is not None and row.measured_as is None:
+        row.measured_as = uuid4().hex
+
+
 class ComparedRow(SQLModel, table=True):
     """Two recordings filed as one device's, compared by their own sound: whether both heard the same moments."""
 

@@ -118,13 +118,17 @@ def to_compare(claims: Sequence[Claim]) -> list[Shared]:
 
 
 def _exclusive(claims: Sequence[Claim]) -> Iterable[tuple[Claim, Claim, Shared]]:
-    for one, other in combinations(sorted(claims, key=lambda claim: claim.strength), 2):
-        by_picture = one.picture == other.picture and one.sound_source == other.sound_source
-        by_sound = one.sound == other.sound and one.picture_source == other.picture_source
-        if by_picture and by_sound:
+    ranked = sorted(claims, key=lambda claim: claim.strength)
+    groups: dict[tuple[str, str, str], list[Claim]] = {}
+    for claim in ranked:
+        groups.setdefault(("picture", claim.picture, claim.sound_source), []).append(claim)
+        groups.setdefault(("sound", claim.sound, claim.picture_source), []).append(claim)
+    found = [(kind == "picture", *pair) for (kind, *_), own in groups.items() for pair in combinations(own, 2)]
+    for by_picture, one, other in sorted(found, key=lambda item: (item[1].strength, item[2].strength)):
+        if (one.picture, one.sound) == (other.picture, other.sound):
             continue
         span = _on_picture if by_picture else _on_sound
-        if not (by_picture or by_sound) or not _meet(span(one), span(other)):
+        if not _meet(span(one), span(other)):
             continue
         if by_picture:
             shared = Shared(one.sound, other.sound, other.offset_s - one.offset_s)
