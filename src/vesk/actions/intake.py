@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable, Mapping, Sequence
+from collections.abc import Mapping, Sequence
 from dataclasses import dataclass, replace
 from datetime import date
 from pathlib import Path
@@ -13,6 +13,7 @@ from vesk.actions.watching import growing
 from vesk.core.errors import MediaError, RefusedError, StaleError, Unusable, VeskError
 from vesk.core.intake.devices import Proposed
 from vesk.core.intake.naming import DEFAULT_PATTERNS
+from vesk.core.progress import OnProgress, unwatched
 from vesk.core.timecode import FrameRate
 from vesk.core.tolerance import Tolerance
 from vesk.dailies.sources import made_by, propose_sources, source_name
@@ -25,8 +26,6 @@ from vesk.store.tables import Day, Recording
 
 _LONGEST_NAME = 120
 _READING_S = 60.0  # facts are read in milliseconds; a file that takes this long is damaged
-Report = Callable[[int, int], bool]
-"""Called with (done, total); returns whether to go on."""
 
 
 @dataclass(frozen=True, slots=True)
@@ -102,7 +101,7 @@ class _Read:
     kind: Unusable = Unusable.DAMAGED
 
 
-def take_in(session: Session, settings: Settings, day: Day, report: Report = lambda _done, _total: True) -> TakenIn:
+def take_in(session: Session, settings: Settings, day: Day, on_progress: OnProgress = unwatched) -> TakenIn:
     """Walk the day's folder, read each file's facts, and assign sources by folder.
 
     The files are read while nobody waits; then the day is taken, and what was read is laid over what is there. What
@@ -116,7 +115,7 @@ def take_in(session: Session, settings: Settings, day: Day, report: Report = lam
     still = growing([item.path for item in found])
     read: dict[str, _Read] = {}
     for count, item in enumerate(found):
-        if not report(count, len(found)):
+        if not on_progress(count, len(found)):
             break
         path = scan.shown(item.path, root)
         read[path] = _read(scan.Found(item.path, _GROWING) if item.path in still else item, path, known.get(path))

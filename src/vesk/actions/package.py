@@ -8,7 +8,6 @@ from __future__ import annotations
 
 import json
 import os
-from collections.abc import Callable
 from dataclasses import dataclass, field
 from fractions import Fraction
 from pathlib import Path
@@ -22,6 +21,7 @@ from vesk.actions.intake import facts_of
 from vesk.actions.standing import CHECKED, SET_ASIDE, Standing
 from vesk.actions.turnover import Item
 from vesk.core.errors import MediaError, StorageError, VeskError
+from vesk.core.progress import OnProgress, unwatched
 from vesk.core.verdict.words import signed
 from vesk.dailies import delivering
 from vesk.dailies.located import Located
@@ -31,7 +31,6 @@ from vesk.settings import Settings
 from vesk.store import changes, days, journal, recordings, turnovers
 from vesk.store.tables import Day, Delivery, Recording, Turnover
 
-Report = Callable[[int, int], bool]
 UNFINISHED = " (unfinished)"
 _NOTE = "UNFINISHED.txt"
 _SAYS = (
@@ -46,7 +45,7 @@ def place_of(row: Turnover) -> Path:
     return final if row.state == "done" or final.exists() else final.with_name(final.name + UNFINISHED)
 
 
-def make(session: Session, settings: Settings, turnover_id: int, report: Report = lambda _done, _total: True) -> None:
+def make(session: Session, settings: Settings, turnover_id: int, on_progress: OnProgress = unwatched) -> None:
     """Make a turnover, or go on with it: every ready take delivered and measured again, then the report of all.
 
     One take that fails costs only itself. A turnover that fails says so and why.
@@ -57,7 +56,7 @@ def make(session: Session, settings: Settings, turnover_id: int, report: Report 
         If the package as a whole could not be made, e.g. the disk is full.
     """
     try:
-        _make(session, settings, turnover_id, report)
+        _make(session, settings, turnover_id, on_progress)
     except SQLAlchemyError:
         raise  # the database went away: nothing is known to be wrong, and it is tried again
     except Exception as error:
@@ -82,13 +81,13 @@ class _Making:
     project: str
     row: Turnover
     folder: Path
-    report: Report
+    on_progress: OnProgress
     kept: dict[int, Delivery]
     taken: set[str] = field(default_factory=set)
     stopped: bool = False
 
 
-def _make(session: Session, settings: Settings, turnover_id: int, report: Report) -> None:
+def _make(session: Session, settings: Settings, turnover_id: int, on_progress: OnProgress) -> None:
     row = turnovers.get(session, turnover_id)
     day = days.get_day(session, row.day_id)
     changes.hold(session, day.id or 0)
@@ -99,7 +98,7 @@ def _make(session: Session, settings: Settings, turnover_id: int, report: Report
     project = days.get_production(session, day.production_id).name
     kept = {one.picture_id: one for one in turnovers.deliveries(session, turnover_id)}
     changes.rest(session)
-    making = _Making(settings, day, project, row, _opened(row), report, kept)
+    making = _Making(settings, day, project, row, _opened(row), on_progress, kept)
     making.taken |= {one.name.casefold() for one in kept.values() if one.name}
     for number in sorted(number for number in ids if number):
         try:
@@ -109,7 +108,7 @@ def _make(session: Session, settings: Settings, turnover_id: int, report: Report
     listed = turnover.items(session, day)
     changes.rest(session)
     for count, item in enumerate(listed):
-        making.stopped = making.stopped or not report(count, len(listed))
+        making.stopped = making.stopped or not on_progress(count, len(listed))
         _make_item(session, making, item, (count, len(listed)))
     if making.stopped:
         changes.hold(session, day.id or 0)
@@ -299,7 +298,7 @@ def _make_one(session: Session, making: _Making, item: Item, part: _Part, at: tu
     making.taken.add(name.casefold())
     made = delivering.deliver(
         picture, parts, making.folder / name, scene=scene, take=take, project=making.project, shot_on=day.shot_on,
-        go_on=lambda: making.report(*at),
+        go_on=lambda: making.on_progress(*at),
     )  # fmt: skip
     changed = next((path for path, told in lies.items() if not path.exists() or checksum.unread(path) != told), None)
     if changed is not None:

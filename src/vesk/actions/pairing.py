@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 from collections import Counter
-from collections.abc import Callable
 from fractions import Fraction
 
 from sqlmodel import Session
@@ -12,6 +11,7 @@ from vesk.actions import standing
 from vesk.actions.known import known_of_day
 from vesk.core.intake.off_speed import OffSpeed
 from vesk.core.pairing.by_timecode import pair_by_timecode
+from vesk.core.progress import OnProgress
 from vesk.core.timecode import FrameRate, wrap_day
 from vesk.core.timemap import exact_seconds
 from vesk.dailies import measuring
@@ -112,9 +112,7 @@ def to_search(session: Session, day: Day) -> list[Recording]:
     ]  # fmt: skip
 
 
-def pair_by_sound(
-    session: Session, settings: Settings, recording_id: int, report: Callable[[int, int], bool]
-) -> list[Pairing]:
+def pair_by_sound(session: Session, settings: Settings, recording_id: int, on_progress: OnProgress) -> list[Pairing]:
     """Search a day for the partners of a recording by sound, and keep what matched.
 
     Where both have clocks, these say where the pairing stands, and what sound finds against it is its error.
@@ -132,7 +130,7 @@ def pair_by_sound(
     place = standing.located(settings, day, row)
     changes.rest(session)
     made = []
-    matched = find_partners(str(row.id), place, others, report)
+    matched = find_partners(str(row.id), place, others, on_progress)
     changes.hold(session, row.day_id)  # its partner may be searching too; people may have decided meanwhile
     row = recordings.get(session, recording_id)
     if row.part_of is not None or row.aside:

@@ -9,6 +9,7 @@ from itertools import product
 from typing import Protocol
 
 from vesk.core.errors import MediaError
+from vesk.core.progress import OnProgress, unwatched
 from vesk.core.sound.coarse import Candidate, search
 from vesk.core.sound.look import look_at
 from vesk.core.sound.measure import CONFUSED_RATES_PPM
@@ -48,7 +49,7 @@ def find_partners(
     key: str,
     one: Located,
     others: Mapping[str, Located],
-    report: Callable[[int, int], bool] = lambda _done, _total: True,
+    on_progress: OnProgress = unwatched,
 ) -> list[FoundBySound]:
     """Compare one recording with all of the other kind, and measure where it could belong.
 
@@ -58,8 +59,7 @@ def find_partners(
         The recording without a clock.
     others : mapping of str to Located
         Recordings of the other kind.
-    report : callable
-        Called with (done, total); returns whether to go on.
+    on_progress : OnProgress
 
     Returns
     -------
@@ -74,7 +74,7 @@ def find_partners(
     for channels in (_first, _rest):
         ranked: list[tuple[float, str, _Place]] = []
         for count, (name, other) in enumerate(others.items()):
-            if not report(count, len(others)):
+            if not on_progress(count, len(others)):
                 return []
             best = _rough(one, other, channels)
             if best is not None and best.height >= WORTH:

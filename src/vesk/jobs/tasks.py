@@ -26,8 +26,8 @@ tasks = procrastinate.Blueprint()
 def intake(day_id: int) -> None:
     """Take a day's folder in, pair by timecode, and have everything listened to and measured."""
     settings = for_work()
-    with tracked(settings, "intake", day_id) as (session, report):
-        intake_action.take_in(session, settings, days.get_day(session, day_id), report)
+    with tracked(settings, "intake", day_id) as (session, on_progress):
+        intake_action.take_in(session, settings, days.get_day(session, day_id), on_progress)
         day = days.get_day(session, day_id)
         joining.refresh(session, day)
         joining.join_day(session, settings, day)
@@ -92,8 +92,8 @@ def _ask_deliver(session: Session, row: Turnover) -> None:
 def listen(recording_id: int) -> None:
     """Compute what is kept of one recording's sound."""
     settings = for_work()
-    with tracked(settings, "listen", recording_id) as (session, report):
-        if report(0, 1):
+    with tracked(settings, "listen", recording_id) as (session, on_progress):
+        if on_progress(0, 1):
             measure_action.listen(session, settings, recording_id)
             row = recordings.get(session, recording_id)
             # Once the others are listened to, sound tells which files are one recording; timecode on a channel may
@@ -101,7 +101,7 @@ def listen(recording_id: int) -> None:
             enqueue(session, "vesk:join", priority=AFTER, day_id=row.day_id)
             if row.heard.get("ltc") or measure_action.copies_of(session, row):
                 enqueue(session, "vesk:pair", priority=AFTER, day_id=row.day_id)
-            report(1, 1)
+            on_progress(1, 1)
 
 
 @tasks.task(retry=AGAIN, name="join")
@@ -126,9 +126,9 @@ def joined_again(session: Session, day: Day, made: list[Recording]) -> None:
 def search(recording_id: int) -> None:
     """Search the day for the partners of a recording without a clock."""
     settings = for_work()
-    with tracked(settings, "search", recording_id) as (session, report):
-        if report(0, 1):
-            made = pairing_action.pair_by_sound(session, settings, recording_id, report)
+    with tracked(settings, "search", recording_id) as (session, on_progress):
+        if on_progress(0, 1):
+            made = pairing_action.pair_by_sound(session, settings, recording_id, on_progress)
             for pairing_id in [row.id or 0 for row in made]:
                 measure_action.keep_frames(session, settings, pairing_id)
             if made:
@@ -152,21 +152,21 @@ def pair_again(session: Session, day: Day) -> None:
 def find_strikes(recording_id: int) -> None:
     """Propose the claps of one recording."""
     settings = for_work()
-    with tracked(settings, "strikes", recording_id) as (session, report):
-        if report(0, 1) and recordings.get(session, recording_id).part_of is None:
+    with tracked(settings, "strikes", recording_id) as (session, on_progress):
+        if on_progress(0, 1) and recordings.get(session, recording_id).part_of is None:
             striking_action.keep_strikes(session, settings, recording_id)
-            report(1, 1)
+            on_progress(1, 1)
 
 
 @tasks.task(retry=AGAIN, name="measure")
 def measure(pairing_id: int) -> None:
     """Measure one pairing."""
     settings = for_work()
-    with tracked(settings, "measure", pairing_id) as (session, report):
-        if report(0, 1) and pairings.is_standing(session, pairing_id):
+    with tracked(settings, "measure", pairing_id) as (session, on_progress):
+        if on_progress(0, 1) and pairings.is_standing(session, pairing_id):
             row = measure_action.measure_pairing(session, settings, pairing_id)
             enqueue(session, "vesk:compare", priority=LAST, day_id=row.day_id)
-            report(1, 1)
+            on_progress(1, 1)
 
 
 @tasks.task(retry=AGAIN, name="compare")
@@ -181,8 +181,8 @@ def compare(day_id: int) -> None:
 def deliver(turnover_id: int) -> None:
     """Make one turnover."""
     settings = for_work()
-    with tracked(settings, "deliver", turnover_id) as (session, report):
-        package_action.make(session, settings, turnover_id, report)
+    with tracked(settings, "deliver", turnover_id) as (session, on_progress):
+        package_action.make(session, settings, turnover_id, on_progress)
 
 
 @tasks.periodic(cron="* * * * * */10")

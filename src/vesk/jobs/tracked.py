@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import logging
 import time
-from collections.abc import Callable, Iterator
+from collections.abc import Iterator
 from contextlib import contextmanager
 
 import procrastinate
@@ -12,11 +12,11 @@ from sqlalchemy.exc import DBAPIError, OperationalError
 from sqlmodel import Session
 
 from vesk.core.errors import VeskError
+from vesk.core.progress import OnProgress
 from vesk.settings import Settings
 from vesk.store import progress
 from vesk.store.session import engine, open_session
 
-Report = Callable[[int, int], bool]
 _EVERY_S = 0.3
 log = logging.getLogger(__name__)
 
@@ -48,8 +48,8 @@ def _is_away(error: DBAPIError) -> bool:
 
 
 @contextmanager
-def tracked(settings: Settings, kind: str, subject_id: int) -> Iterator[tuple[Session, Report]]:
-    """Give a session for the work and a report for its progress.
+def tracked(settings: Settings, kind: str, subject_id: int) -> Iterator[tuple[Session, OnProgress]]:
+    """Give a session for the work and what to tell its progress to.
 
     The work's session is committed at the end or rolled back whole; progress is written
     beside it at once. A known error ends the job with its sentence, not with a retry.
@@ -67,7 +67,7 @@ def tracked(settings: Settings, kind: str, subject_id: int) -> Iterator[tuple[Se
         last = 0.0
         at = (0, 0)
 
-        def report(done: int, total: int) -> bool:
+        def on_progress(done: int, total: int) -> bool:
             nonlocal last, at
             at = (done, total)
             if time.monotonic() - last < _EVERY_S:
@@ -82,7 +82,7 @@ def tracked(settings: Settings, kind: str, subject_id: int) -> Iterator[tuple[Se
 
         state, problem = "done", ""
         try:
-            yield session, report
+            yield session, on_progress
             session.commit()
         except VeskError as error:
             session.rollback()
