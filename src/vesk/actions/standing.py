@@ -52,12 +52,12 @@ class Standing:
 
     @property
     def fps(self) -> Fraction:
-        """Of the picture."""
+        """Picture frames a second."""
         return self.judged.fps
 
     @property
     def tolerance(self) -> Tolerance:
-        """The day's."""
+        """What error is let pass, in frames of the picture."""
         return self.judged.tolerance
 
     @property

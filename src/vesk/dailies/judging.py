@@ -38,7 +38,7 @@ class Measured:
 
     @property
     def fps(self) -> Fraction:
-        """Of the picture."""
+        """Picture frames a second."""
         return self.judged.fps
 
     @property

@@ -39,7 +39,7 @@ class Joint:
     Attributes
     ----------
     first, second : str
-        Keys.
+        Keys of the two files, as the caller names them.
     numbered : bool
         Whether their names count on by one.
     meets : bool or None

@@ -44,7 +44,7 @@ class Frames:
 
     @property
     def size(self) -> int:
-        """How many."""
+        """Number of frames found."""
         return int(self.start.size)
 
 

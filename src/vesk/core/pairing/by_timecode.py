@@ -1,6 +1,6 @@
 """Pairing by timecode: which recordings' labels overlap, exactly.
 
-A camera label is true to one frame; a time reference to one sample of the
+The timecode label of a camera is true to one frame; a time reference to one sample of the
 recorder's own clock. Both are laid on the day's label clock, so that machines
 jammed together meet whatever rate each of them counts at.
 """

@@ -24,7 +24,7 @@ class ProgressLine:
 
     @property
     def percent(self) -> int:
-        """Of the pieces."""
+        """Pieces of work that ended, of all, 0 to 100."""
         return round(100 * self.done / self.total) if self.total else 0
 
 
