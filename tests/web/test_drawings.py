@@ -9,6 +9,9 @@ from hypothesis import strategies as st
 from tests.paper_day import paper_day, picture, sound
 
 from vesk.actions.placing import Placed, place_recordings
+from vesk.core.conform.correction import Correction
+from vesk.core.pairing.judgement import Judgement, Side
+from vesk.core.sound.measurement import Jump, Line, Measurement
 from vesk.core.timecode import FrameRate
 from vesk.dailies.located import Located
 from vesk.media import cache
@@ -19,6 +22,7 @@ from vesk.web.day.chart import IDLE, LEFT, RIGHT, WIDTH, Axis, chart
 from vesk.web.recording.waveform import HEIGHT, waveforms
 from vesk.web.shared import formats
 from vesk.web.shared.progress_view import progress_line
+from vesk.web.shared.trace_plot import trace_plot
 
 PAL = FrameRate(Fraction(25))
 
@@ -116,3 +120,19 @@ def test_progress_counts_the_work_since_nothing_was_open(db):
     assert (line.done, line.total) == (1, 2)
     assert line.stamp != quiet.stamp
     assert progress.stop_open(db, day.id) == 1
+
+
+def test_a_mend_that_lies_beside_its_jump_is_drawn_where_it_is():
+    """The correction was made on an earlier measurement: between jump and mend the sound is off, and nowhere else."""
+    line = Line(30.0, -2.0, 0.0, 1e-6, 0.01, (Jump(30.0, 0.036, 29.99, 30.01, 1e-6),))
+    found = Measurement("matched", "", line, 1.0, 30.0, 59.0)
+    mended = Correction(Fraction(0), Fraction(0), Fraction(0), ((Fraction(3201, 100), Fraction(36, 1000)),))
+    side = Side("A", Fraction(60))
+    judged = Judgement(side, side, found, Fraction(-2), Fraction(25), 48_000, correction=mended)
+    plot = trace_plot(judged, width=580, height=100, left=0, pad=0)
+    off = [abs(y - plot.zero) > 1 for _, y in plot.line]
+    assert any(off)
+    # Where one end of a stroke is off, its other end is no more than some pixels away, at ten a second.
+    for (x, _), (after, _), one, other in zip(plot.line[:-1], plot.line[1:], off[:-1], off[1:], strict=True):
+        assert after >= x
+        assert not (one or other) or 289 < x <= after < 291

@@ -70,10 +70,11 @@ def _nice(value: float) -> float:
     return value / 4
 
 
-def _corners(line: Line, head: float, tail: float) -> list[float]:
-    """Return the picture times between which the line is straight: just before and after each jump."""
-    inner = [jump.at_s for jump in line.jumps if head < jump.at_s < tail]
-    return [head, *(at + side for at in inner for side in (-_BESIDE_S, _BESIDE_S)), tail]
+def _corners(now: Judgement, line: Line, head: float, tail: float) -> list[float]:
+    """Return the picture times between which the line is straight: just before and after each jump and each mend."""
+    turns = [jump.at_s for jump in line.jumps] + [float(now.laid(at)) for at, _ in now.correction.jumps]
+    inner = [at + side for at in turns if head < at < tail for side in (-_BESIDE_S, _BESIDE_S)]
+    return sorted([head, *inner, tail])
 
 
 @lru_cache(maxsize=4000)
@@ -127,7 +128,10 @@ def trace_plot(now: Judgement, *, width: float, height: float, left: float, pad:
         band=(y(tolerance), y(-tolerance)),
         zero=y(0),
         marks=[Mark(x(at), y(frames), weight, agrees) for at, frames, weight, agrees in rows],
-        line=[(x(at), y(error_at(laid, found.line, at, late_s=late) * fps)) for at in _corners(found.line, head, tail)],
+        line=[
+            (x(at), y(error_at(laid, found.line, at, late_s=late) * fps))
+            for at in _corners(now, found.line, head, tail)
+        ],
         edge=edge,
         grid=[(y(level), f"{'+' if level >= 0 else chr(8722)}{abs(level):.{digits}f}") for level in levels],
         places=[
