@@ -72,7 +72,10 @@ def _nice(value: float) -> float:
 
 def _corners(now: Judgement, line: Line, head: float, tail: float) -> list[float]:
     """Return the picture times between which the line is straight: just before and after each jump and each mend."""
-    turns = [jump.at_s for jump in line.jumps] + [float(now.laid(at)) for at, _ in now.correction.jumps]
+    turns = [jump.at_s for jump in line.jumps]
+    for at, _ in now.correction.jumps:
+        # Where the mended sample was heard: by the line before the jump, and by the line after it.
+        turns += [float(at) + line.offset_at(float(now.laid(at)) + side) for side in (-0.5, 0.5)]
     inner = [at + side for at in turns if head < at < tail for side in (-_BESIDE_S, _BESIDE_S)]
     return sorted([head, *inner, tail])
 
