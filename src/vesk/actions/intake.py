@@ -258,7 +258,7 @@ def _assign_sources(session: Session, day: Day) -> None:
     given, proposed = propose_sources([(row.path, facts_of(row)) for row in fresh], patterns, known)
     for one in proposed[len(present) :]:
         made = days.make_source(
-            session, day_id, tag=one.tag, name=source_name(one.folder), kind=one.kind, folder=one.folder
+            session, day_id, tag=one.tag, name=source_name(one.folder, one.kind), kind=one.kind, folder=one.folder
         )
         present.append(made)
     for row, index in zip(fresh, given, strict=True):

@@ -70,7 +70,15 @@ def made_by(path: str, facts: Facts, patterns: Sequence[str]) -> Made:
     return Made(folder, facts.kind, facts.camera or facts.originator, letters_of(roll))
 
 
-def source_name(folder: str) -> str:
-    """Return what a source is called at first: its folder's words after the tag."""
+def source_name(folder: str, kind: str) -> str:
+    """Return what a source is called at first: its folder's words after the tag; what it is where it lies in none.
+
+    Examples
+    --------
+    >>> source_name("S2 engine room", "sound"), source_name("E", "picture"), source_name(".", "picture")
+    ('engine room', 'E', 'camera')
+    """
     words = folder.split(maxsplit=1)
+    if folder == ".":
+        return "camera" if kind == PICTURE else "recorder"
     return words[1] if len(words) > 1 else folder

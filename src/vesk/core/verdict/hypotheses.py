@@ -15,6 +15,7 @@ from dataclasses import dataclass
 from math import exp, log, pi
 
 from vesk.core.sound.distance import SPEED_OF_SOUND
+from vesk.core.verdict.words import signed
 
 WITHIN = "within tolerance"
 WHOLE_FRAME = "whole-frame offset"
@@ -118,7 +119,7 @@ def levels(error_s: float, se_s: float, setting: Setting) -> list[Hypothesis]:
     made.append(Hypothesis(OFFSET, "up to some seconds", log(0.08) + _uniform(error_s, -5, 5)))
     hours = [_normal(error_s, 3600.0 * k, 20.0) for k in range(-24, 25) if k]
     hour = round(error_s / 3600)
-    made.append(Hypothesis(CLOCK, f"{hour:+d} h" if hour else "hours", log(0.02) + _mixture(hours)))
+    made.append(Hypothesis(CLOCK, f"{signed(hour, 0)} h" if hour else "hours", log(0.02) + _mixture(hours)))
     made.append(Hypothesis(CLOCK, "any time of day", log(0.02) + _uniform(error_s, -43_200, 43_200)))
     made += list(_labels(error_s, setting))
     if setting.seen_s is not None:
