@@ -9,14 +9,17 @@ import time
 
 import psycopg
 import pytest
+from sqlalchemy.exc import OperationalError
 from tests.conftest import PROJECT
 from tests.paper_day import paper_day, picture, recording, sound, source
 
 from vesk.actions import correct, pairing
+from vesk.jobs.queue import enqueue
 from vesk.store import journal, pairings
 from vesk.web import HERE, create_app
 from vesk.web import server as web_server
 from vesk.web.server import make_server
+from vesk.web.shared import views
 
 EXTERNAL = re.compile(r"""(?:src|href|action)=["'](?:https?:)?//""")
 
@@ -288,3 +291,27 @@ def test_a_check_made_by_hand_needs_no_measurement_and_is_of_these_files(db, set
     db.commit()
     of = pairings.standing_checks(db, [row.id])[row.id].of
     assert of == f"{recording(db, day, 'a.mov').content}:{recording(db, day, 'a.wav').content}"
+
+
+def test_health_tells_of_database_queue_and_disk(app, db, settings, day, monkeypatch):
+    client = app.test_client()
+    enqueue(db, "vesk:pair", day_id=day.id)
+    db.commit()
+    nobody = client.get("/healthz")
+    assert nobody.status_code == 503
+    assert (nobody.json["database"], nobody.json["queue"]["workers"]) == ("answers", 0)
+    assert nobody.json["queue"]["waiting"] == 1
+    assert 0 <= nobody.json["queue"]["oldest_s"] < 60
+    db.connection().exec_driver_sql("INSERT INTO procrastinate_workers (last_heartbeat) VALUES (now())")
+    db.commit()
+    well = client.get("/healthz")
+    assert (well.status_code, well.json["queue"]["workers"]) == (200, 1)
+    monkeypatch.setattr(views, "LEAST_LEFT", well.json["disk_left_bytes"] * 10)
+    assert client.get("/healthz").status_code == 503
+
+    def away(_session):
+        raise OperationalError("SELECT 1", {}, psycopg.OperationalError("the connection is lost"))
+
+    monkeypatch.setattr(views.health, "queue", away)
+    gone = client.get("/healthz")
+    assert (gone.status_code, gone.json["database"]) == (503, "does not answer")

@@ -3,18 +3,23 @@
 from __future__ import annotations
 
 import re
+import shutil
+from dataclasses import asdict
+from typing import Any
 from urllib.parse import quote
 
-from flask import Blueprint, redirect, render_template, url_for
+from flask import Blueprint, jsonify, redirect, render_template, url_for
 from flask.typing import ResponseReturnValue
+from sqlalchemy.exc import DBAPIError
 
 from vesk.core.errors import RefusedError
 from vesk.settings import VESK
-from vesk.store import days, journal, progress
+from vesk.store import days, health, journal, progress
 from vesk.web.shared import LONGEST_NAME, WHO, form, session, settings
 from vesk.web.shared.progress_view import progress_line
 
 bp = Blueprint("common", __name__)
+LEAST_LEFT = 1 << 30  # bytes
 
 
 @bp.get("/")
@@ -38,6 +43,22 @@ def who() -> ResponseReturnValue:
     response = redirect(back if re.fullmatch(r"/(?!/)[\w/?=&.:%+-]*", back, re.ASCII) else "/", 303)
     response.set_cookie(WHO, quote(name), max_age=365 * 86_400, httponly=True, samesite="Strict")
     return response
+
+
+@bp.get("/healthz")
+def healthz() -> ResponseReturnValue:
+    """Say as JSON whether the database answers, how the queue is doing and how much of the disk is left.
+
+    503 where the database does not answer, nobody works, or less is left than a take's worth of files.
+    """
+    left = shutil.disk_usage(settings().var).free
+    told: dict[str, Any] = {"disk_left_bytes": left, "database": "answers"}
+    try:
+        own = health.queue(session())
+    except DBAPIError:
+        return jsonify({**told, "database": "does not answer"}), 503
+    well = own.workers > 0 and left > LEAST_LEFT
+    return jsonify({**told, "queue": asdict(own)}), 200 if well else 503
 
 
 @bp.get("/days/<int:day_id>/progress")
