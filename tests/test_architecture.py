@@ -34,7 +34,7 @@ def test_the_core_opens_no_file_and_reads_no_clock():
 )
 def test_every_room_says_what_lives_there(room):
     text = (SOURCE / room / "README.md").read_text(encoding="utf-8")
-    assert "may import" in text
+    assert "may import" in " ".join(text.split())
 
 
 def test_every_command_is_in_the_readme():
