@@ -18,7 +18,8 @@ from scipy import fft
 
 from vesk.core.sound.distance import distance_delay_s
 from vesk.core.sound.features import WORK_RATE
-from vesk.dailies import conforming, folder
+from vesk.dailies import conforming
+from vesk.dailies.folder import Walked, walk_folder
 from vesk.dailies.judging import Measured
 from vesk.media import cache
 from vesk.simulator import scenario, shoot
@@ -32,7 +33,7 @@ def timed(work: Callable[[], Any]) -> tuple[Any, float]:
     return result, time.process_time() - begun
 
 
-def naive_offset(walked: folder.Walked, one: Measured) -> float:
+def naive_offset(walked: Walked, one: Measured) -> float:
     """Return the offset by the peak of one plain correlation of both files, seconds."""
     picture, sound = (
         cache.hearing(walked.recordings[name].kept, 0).sound.astype("float32") for name in (one.picture, one.sound)
@@ -54,9 +55,9 @@ def main(media: Path | None) -> int:
             print(f"simulated in {cpu:.1f} CPU s")
         truth = shoot.truth(shoot.takes(chosen, out), chosen, out)
         true = {(pair["picture"], pair["sound"]): pair for pair in truth["pairs"]}
-        walked, first = timed(lambda: folder.walk_folder(out, folder / "cache"))
+        walked, first = timed(lambda: walk_folder(out, folder / "cache"))
         seconds = sum(float(one.facts.duration) * one.facts.channels for one in walked.recordings.values())
-        _, again = timed(lambda: folder.walk_folder(out, folder / "cache"))
+        _, again = timed(lambda: walk_folder(out, folder / "cache"))
         lines, delivered = timed(lambda: conforming.conform(walked, folder / "out", folder / "cache"))
         print(f"\n{'picture':14}{'sound':14}{'true s':>12}{'measured s':>13}{'off by':>10}", end="")
         print(f"{'naive off by':>18}{'ppm true':>10}{'measured':>10}{'±95 %':>8}")
