@@ -25,9 +25,8 @@ def run(options: argparse.Namespace) -> int:
         files.show(_json(found))
         return 0
     for one in found.heard:
-        print(
-            f"heard  {one.kind:5} at {one.at_s:10.4f} s   likely {min(one.score, 0.99):4.0%}   rises {one.rise_db:.0f} dB"
-        )
+        likely = min(one.score, 0.99)
+        print(f"heard  {one.kind:5} at {one.at_s:10.4f} s   likely {likely:4.0%}   rises {one.rise_db:.0f} dB")
     for seen in found.seen:
         between = f"{seen.low_s:.3f} to {seen.high_s:.3f} s"
         print(f"seen   closed on frame {seen.frame} ({between}), clear {seen.clearness:.1f}")
