@@ -102,7 +102,7 @@ def find_oddities(
         )  # fmt: skip
     for one_conflict in conflicts:
         one, other = names[one_conflict.first], names[one_conflict.second]
-        if one_conflict.likely.startswith("the same file"):
+        if one_conflict.copies:
             continue  # told as a doubled file
         says = (
             f"{one.source}: {one.name} and {other.name} overlap by {float(one_conflict.shared):.1f} s, "

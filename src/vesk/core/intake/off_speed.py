@@ -39,12 +39,13 @@ class OffSpeed:
 
 @dataclass(frozen=True, slots=True)
 class Conflict:
-    """Two files of one source that overlap in real time: seconds shared, and what is likely."""
+    """Two files of one source that overlap in real time: seconds shared, what is likely, whether they are copies."""
 
     first: str
     second: str
     shared: Fraction
     likely: str
+    copies: bool = False
 
 
 def find_off_speed(recordings: Sequence[Filed]) -> dict[str, OffSpeed]:
@@ -109,7 +110,8 @@ def find_conflicts(recordings: Sequence[Filed], off_speed: dict[str, OffSpeed]) 
             by_source.setdefault(one.source, []).append(one)
     for one, after in (pair for own in by_source.values() for pair in _overlapping(own, off_speed)):
         shared = _shared(one, after, off_speed)
-        if one.content and one.content == after.content:
+        copies = bool(one.content) and one.content == after.content
+        if copies:
             likely = "the same file under two names"
         elif one.kind != after.kind or (one.sample_rate, one.channels, one.fps) != (
             after.sample_rate, after.channels, after.fps,
@@ -119,7 +121,7 @@ def find_conflicts(recordings: Sequence[Filed], off_speed: dict[str, OffSpeed]) 
             likely = "an off-speed picture"
         else:
             likely = "two devices filed as one source, or a clock set anew between them"
-        found.append(Conflict(one.key, after.key, shared, likely))
+        found.append(Conflict(one.key, after.key, shared, likely, copies))
     return found
 
 
