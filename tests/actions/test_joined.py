@@ -4,6 +4,7 @@ import shutil
 import wave
 from datetime import date
 from fractions import Fraction
+from types import SimpleNamespace
 
 import numpy as np
 import pytest
@@ -14,6 +15,8 @@ from vesk.actions.striking import keep_strikes
 from vesk.core.errors import RefusedError, StaleError
 from vesk.dailies.conforming import conform
 from vesk.dailies.folder import walk_folder
+from vesk.dailies.located import join, locate
+from vesk.dailies.searching import gap_between
 from vesk.store import days, overrides, pairings, recordings, strikes, turnovers
 from vesk.web import create_app
 
@@ -322,3 +325,21 @@ roll = [
     assert {one.how for one in walked.together} == {"set"}
     matched = [(one.picture[-8:], one.sound[2:4]) for one in walked.pairings if one.found.decision == "matched"]
     assert sorted(matched) == [("0200.mov", "50"), ("0201.mov", "51"), ("0202.mov", "52")]
+
+
+def test_what_another_device_recorded_tells_the_gap_between_two_files(rolled_on, tmp_path):
+    def at(name):
+        return locate(rolled_on.folder / name, tmp_path / "cache")
+
+    first, second, third = (at(f"E/clip010{n}.mov") for n in (1, 2, 3))
+    whole = join([at(f"M/50_01_{n}.wav") for n in (1, 2, 3)], "set", tmp_path / "cache")
+    unclocked = {"whole": SimpleNamespace(start=None)}
+    assert abs(gap_between(first, second, {"whole": whole}, unclocked)) < 0.002  # another microphone is the nearer
+    assert abs(gap_between(second, third, {"whole": whole}, unclocked)) < 10e-6
+    assert gap_between(first, third, {"whole": whole}, unclocked) == pytest.approx(10.0, abs=0.003)
+    # The other way round: a recorder's files on a camera's scratch.
+    one, after = at("Z/REC0007.wav"), at("Z/REC0008.wav")
+    picture = {"a": at("A009/A009_001.mov")}
+    assert abs(gap_between(one, after, picture, {"a": SimpleNamespace(start=None)})) < 10e-6
+    noise = {"b": at("Z/REC0009.wav")}
+    assert gap_between(first, second, noise, {"b": SimpleNamespace(start=None)}) is None  # it holds neither end

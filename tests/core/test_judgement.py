@@ -1,0 +1,98 @@
+"""What is said of a pair follows from what is known of it, and from nothing else."""
+
+from dataclasses import replace
+from fractions import Fraction
+
+import pytest
+from hypothesis import given
+from hypothesis import strategies as st
+
+from vesk.core.conform.correction import Correction
+from vesk.core.pairing.evidence import SOUND, STRIKE, TIMECODE
+from vesk.core.pairing.judgement import Claps, Judgement, Side
+from vesk.core.pairing.rivals import Rivalry
+from vesk.core.sound.measurement import Line, Measurement, refused
+from vesk.core.verdict import causes
+
+PAL = Fraction(25)
+A = Side("A", Fraction(60), Fraction(36_000), "header")
+S1 = Side("S1", Fraction(66), Fraction(35_997), "LTC")
+
+
+def found(offset_s=-3.0, ppm=0.0):
+    line = Line(30.0, offset_s - ppm * 30e-6, ppm, 1e-6, 0.01)
+    return Measurement("matched", "", line, 0.0, 30.0, 60.0, log10_false_alarm=-60.0)
+
+
+def judged(measured, **more):
+    values = {"picture": A, "sound": S1, "found": measured, "offset": Fraction(-3), "fps": PAL, "sample_rate": 48_000}
+    return Judgement(**{**values, **more})
+
+
+@given(st.floats(-0.4, 0.4), st.floats(-90, 90))
+def test_as_proposed_the_sound_lies_where_it_belongs(late_s, ppm):
+    one = judged(found(-3.0 - late_s, ppm))
+    mended = judged(one.found, correction=one.proposal)
+    assert max(abs(error) for error in mended.errors.all) < float(mended.tolerance.seconds(PAL))
+    assert mended.verdict.holds
+    # What is proposed starts from the clocks, whatever was corrected before.
+    assert mended.proposal == one.proposal
+
+
+@pytest.mark.parametrize("known_s", [0.0, 0.04])
+def test_what_is_known_of_the_microphones_is_taken_out(known_s):
+    one = judged(found(-3.0 + 0.04), late_s=known_s)
+    assert one.errors.head_s == pytest.approx(known_s - 0.04, abs=1e-9)
+    heard = {item.kind: item.offset_s for item in one.evidence}
+    assert heard[SOUND] == pytest.approx(-3.0 + 0.04 - known_s)
+    assert heard[TIMECODE] == -3.0
+
+
+def test_where_another_claims_the_same_moments_nothing_is_proposed():
+    for better, cause in ((False, causes.AMBIGUOUS_FIT), (True, causes.WRONG_PARTNER)):
+        one = judged(found(), rivalry=Rivalry("7", better), rival="S1 · 31A_02.wav")
+        assert (one.settled, one.proposal, one.errors) == (False, None, None)
+        assert one.verdict.cause == cause
+        assert "S1 · 31A_02.wav" in one.verdict.text
+
+
+def test_what_is_not_known_is_said_so():
+    nothing = judged(None)
+    assert (nothing.verdict, nothing.proposal, nothing.errors) == (None, None, None)
+    assert nothing.points == (0.0, 30.0, 60.0)  # what the clocks say that the two share
+    assert nothing.evidence[1].says == "not measured yet"
+    silent = judged(refused("no common sound"), picture=replace(A, start=None))
+    assert silent.verdict.cause == causes.NO_SOUND
+    assert [item.offset_s for item in silent.evidence] == [None, None]
+    assert "A has no clock" in silent.evidence[0].says
+    slow = judged(refused("no common sound"), picture=replace(A, off_speed="4 times slowed"))
+    assert slow.verdict.cause == causes.OFF_SPEED
+
+
+def test_timecode_is_told_as_exactly_as_its_clocks_are():
+    header, coded = judged(found()), judged(found(), picture=replace(A, clock="LTC"))
+    assert (header.evidence[0].uncertainty_s, coded.evidence[0].uncertainty_s) == (0.02, 0.001)
+
+
+def test_claps_bound_the_error_and_only_confirmed_ones_count_against_a_camera():
+    claps = Claps(seen=((1.96, 2.02, False),), heard=(Fraction(5),))
+    one = judged(found(), claps=claps)
+    bound = one.error_by_claps(confirmed=False)
+    assert bound.low_s <= 0.0 <= bound.high_s
+    assert one.error_by_claps(confirmed=True) is None
+    assert one.setting.seen_s is None
+    assert "proposed" in one.evidence[2].says
+    sure = judged(found(), claps=replace(claps, seen=((1.96, 2.02, True),)))
+    assert sure.setting.seen_s is not None
+    assert "confirmed" in sure.evidence[2].says
+    assert [item.kind for item in judged(found()).evidence] == [TIMECODE, SOUND]  # nobody looked for claps
+    far = judged(found(), claps=replace(claps, heard=(Fraction(30),)))
+    assert far.evidence[2].kind == STRIKE
+    assert "none is heard near it" in far.evidence[2].says
+
+
+def test_a_slip_that_stands_moves_the_error_and_not_the_evidence():
+    plain, slipped = judged(found()), judged(found(), correction=Correction(slip=Fraction(1, 25)))
+    assert slipped.errors.head_s - plain.errors.head_s == pytest.approx(0.04)
+    assert slipped.evidence == plain.evidence
+    assert slipped.verdict.cause == causes.WHOLE_FRAME
