@@ -8,10 +8,12 @@ from tests.conftest import shown
 from tests.paper_day import paper_day, picture, sound, source
 
 from vesk.actions import correct, facts, pairing, standing
+from vesk.actions.remembered import Remembered
 from vesk.core.errors import VeskError
 from vesk.core.sound.measurement import MATCHED, Line, Measurement
 from vesk.dailies.measuring import to_json
 from vesk.store import pairings
+from vesk.store.tables import Pairing
 
 
 def measured(rng):
@@ -80,3 +82,41 @@ def test_after_any_change_pages_say_what_computing_anew_says(db, settings, seed)
         remembered = said(db, day)
         standing.forget()
         assert said(db, day) == remembered
+
+
+def test_what_was_not_asked_for_longest_goes_and_what_is_asked_for_stays():
+    kept = Remembered(3)
+    for key in "abc":
+        kept.keep(key, key.upper())
+    assert kept.find("a") == "A"
+    kept.keep("d", "D")
+    assert [kept.find(key) for key in "abcd"] == ["A", None, "C", "D"]
+    kept.keep("a", "again")
+    assert kept.find("a") == "again"
+    kept.forget()
+    assert kept.find("a") is None
+
+
+def test_a_measurement_has_a_name_of_its_own_whichever_way_it_is_kept(db, settings):
+    day = paper_day(db, {"A/a.mov": picture("09:00:00:00"), "S1/a.wav": sound("09:00:01:00")})
+    pairing.pair_day(db, day)
+    (row,) = pairings.of_day(db, day.id)
+    assert row.measured_as is None
+    names = set()
+    for seed in (1, 1, 2):  # the very same values are another measurement all the same
+        row.measurement = measured(random.Random(seed))  # noqa: S311
+        db.flush()
+        names.add(row.measured_as)
+    assert len(names) == 3
+    row.measurement = None
+    assert row.measured_as is None
+    db.delete(row)
+    db.flush()
+    found = measured(random.Random(3))  # noqa: S311
+    made = Pairing(
+        day_id=day.id, picture_id=row.picture_id, sound_id=row.sound_id, offset=Fraction(0), measurement=found
+    )
+    db.add(made)
+    db.flush()
+    assert made.measured_as
+    assert standing.of_day(db, day)[0].found is not None
