@@ -1,8 +1,11 @@
 """Finding partners by sound alone, among files that are no partner."""
 
+from dataclasses import replace
+
 import numpy as np
 import soundfile
 
+from vesk.dailies import measuring
 from vesk.dailies.located import locate
 from vesk.dailies.searching import find_partners
 from vesk.simulator.voices import RATE, speech
@@ -27,3 +30,20 @@ def test_a_voice_that_only_a_lav_holds_finds_its_take(tmp_path):
     assert {found.picture, found.sound} == {"alone.wav", "take.wav"}
     assert found.found.decision == "matched"
     assert abs(abs(found.found.line.offset_s) - 3.0) < 1e-4
+
+
+def test_what_stays_a_question_is_measured_once(tmp_path, monkeypatch):
+    voice = speech(24, 71)
+    for name, sound in (("alone.wav", voice[RATE * 3 : RATE * 19]), ("take.wav", np.stack([voice] * 3, axis=1))):
+        soundfile.write(tmp_path / name, sound.astype(np.float32), RATE)
+    alone, take = (locate(tmp_path / name, tmp_path / "cache") for name in ("alone.wav", "take.wav"))
+    real, asked = measuring.measure_by_sound, []
+
+    def doubtful(*given, **more):
+        asked.append(given)
+        return replace(real(*given, **more), decision="ambiguous")
+
+    monkeypatch.setattr(measuring, "measure_by_sound", doubtful)
+    (found,) = find_partners("alone.wav", alone, {"take.wav": take})
+    assert found.found.decision == "ambiguous"
+    assert len(asked) == 1

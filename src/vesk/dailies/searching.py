@@ -76,6 +76,8 @@ def find_partners(
         for count, (name, other) in enumerate(others.items()):
             if not on_progress(count, len(others)):
                 return []
+            if any(name in {pair.picture, pair.sound} for pair in found):
+                continue  # measured already, with all its channels
             best = _rough(one, other, channels)
             if best is not None and best.height >= WORTH:
                 ranked.append((best.height, name, best))
