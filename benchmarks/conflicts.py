@@ -75,7 +75,7 @@ class PaperDay:
     def __init__(self, session: Session, settings: Settings, number: int) -> None:
         production = days.production_named(session, "The Lantern Ferry")
         self.day = Day(
-            production_id=production.id or 0, number=number, shot_on=date(2027, 3, 21), folder=f"/nowhere/{number}",
+            production_id=production.id, number=number, shot_on=date(2027, 3, 21), folder=f"/nowhere/{number}",
             fps=PAL.fps, tolerance=Fraction(1, 4),
         )  # fmt: skip
         session.add(self.day)
@@ -89,13 +89,13 @@ class PaperDay:
         ):  # fmt: skip
             self._add(session, path, facts)
         session.flush()
-        joined = {self.rows[path].id or 0: 1 for path in ("E/c1.mov", "E/c2.mov")}
+        joined = {self.rows[path].id: 1 for path in ("E/c1.mov", "E/c2.mov")}
         self.run = joining.join_by_hand(session, settings, self.day, joined, "run")
         pairing.pair_day(session, self.day)
-        self.pairing = pairings.of_day(session, self.day.id or 0)[0]
+        self.pairing = pairings.of_day(session, self.day.id)[0]
         self.report = reports.take_up(session, settings, self.day, name="r.csv", text=_TABLE, kind="sound")
         self.strike = StrikeRow(
-            recording_id=self.rows["A/a.mov"].id or 0, how="seen", kind="clap", frame=9, proposed_frame=9, likely=1.0
+            recording_id=self.rows["A/a.mov"].id, how="seen", kind="clap", frame=9, proposed_frame=9, likely=1.0
         )
         session.add(self.strike)
         session.commit()
@@ -106,10 +106,10 @@ class PaperDay:
         tag, name = path.split("/")
         if tag not in self.sources:
             self.sources[tag] = days.make_source(
-                session, self.day.id or 0, tag=tag, name=f"source {tag}", kind=facts.kind, folder=tag
+                session, self.day.id, tag=tag, name=f"source {tag}", kind=facts.kind, folder=tag
             )
         self.rows[path] = Recording(
-            day_id=self.day.id or 0, source_id=self.sources[tag].id, path=path, name=name, size=1000 + len(path),
+            day_id=self.day.id, source_id=self.sources[tag].id, path=path, name=name, size=1000 + len(path),
             modified_ns=1, content=f"w{len(self.rows):032x}", kind=facts.kind, duration=facts.duration,
             facts=facts.as_json(),
         )  # fmt: skip
@@ -204,7 +204,7 @@ class PaperDay:
             "a report's columns": Change(
                 lambda n: (f"/reports/{self.report.id}", {
                     "version": 1, "kind": "sound", "column-0": "file", f"column-{1 + n % 3}": "note"}),
-                lambda session: kept.get(session, self.report.id or 0).mapping["note"],
+                lambda session: kept.get(session, self.report.id).mapping["note"],
                 lambda n: ("scene", "take", "more")[n % 3],
             ),
             "a report left out": Change(lambda _: (f"/reports/{self.report.id}", {"version": 1, "do": "remove"})),
@@ -281,9 +281,9 @@ def _turnovers(app: Any, settings: Settings, people: int, number: int) -> Round:
     """One turnover asked for by several double clicks is one turnover."""
     with open_session(settings.sqlalchemy_url) as session:
         paper = PaperDay(session, settings, number + 1000)
-        session.add(CheckRow(pairing_id=paper.pairing.id or 0, made_by="somebody"))
+        session.add(CheckRow(pairing_id=paper.pairing.id, made_by="somebody"))
         session.commit()
-        day = paper.day.id or 0
+        day = paper.day.id
 
     change = Change(
         lambda _: (f"/days/{day}/turnover", {}), lambda session: len(turnovers.of_day(session, day)), lambda _: 1

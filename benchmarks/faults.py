@@ -403,7 +403,7 @@ class _Served:
                 session, settings, production="The Lantern Ferry", number=6, shot_on=date(2027, 3, 18),
                 rate=FrameRate.parse("25"), folder=str(self.media),
             )  # fmt: skip
-            ask_intake(session, day.id or 0)
+            ask_intake(session, day.id)
             session.commit()
         return settings
 
@@ -462,7 +462,7 @@ class _Served:
 
 def _numbers(settings: Settings) -> list[int]:
     with open_session(settings.sqlalchemy_url) as session:
-        return [row.id or 0 for row in pairings.of_day(session, 1)]
+        return [row.id for row in pairings.of_day(session, 1)]
 
 
 def _work_ends(settings: Settings, seconds: float) -> list[str]:
@@ -491,7 +491,7 @@ def _report_kills(settings: Settings, poster: Poster, victims: Counter[str], ope
         for row in turnovers.of_day(session, 1):
             folder = Path(row.folder)
             made += row.state == "done"
-            listed = {one.name for one in turnovers.deliveries(session, row.id or 0) if one.name} | {"report.csv"}
+            listed = {one.name for one in turnovers.deliveries(session, row.id) if one.name} | {"report.csv"}
             whole = folder.exists() and {path.name for path in folder.iterdir()} == listed
             half += folder.exists() != (row.state == "done") or (row.state == "done" and not whole)
             half += row.state == "done" and package.UNFINISHED in str(package.place_of(row))

@@ -51,13 +51,13 @@ def large_day(session: Session, recordings: int) -> tuple[Day, int]:
     """Make a measured day of so many recordings; returns it and one of its pairings."""
     production = days.production_named(session, "The Lantern Ferry")
     day = Day(
-        production_id=production.id or 0, number=recordings, shot_on=date(2027, 3, 21), folder="/nowhere",
+        production_id=production.id, number=recordings, shot_on=date(2027, 3, 21), folder="/nowhere",
         fps=PAL.fps, tolerance=Fraction(1, 4),
     )  # fmt: skip
     session.add(day)
     session.flush()
     sources = {
-        tag: days.make_source(session, day.id or 0, tag=tag, name=f"source {tag}", kind=kind, folder=tag)
+        tag: days.make_source(session, day.id, tag=tag, name=f"source {tag}", kind=kind, folder=tag)
         for tag, kind in (("A", PICTURE), ("B", PICTURE), ("S1", SOUND))
     }
     session.flush()
@@ -70,7 +70,7 @@ def large_day(session: Session, recordings: int) -> tuple[Day, int]:
             facts = _facts(kind, begins, long)
             session.add(
                 Recording(
-                    day_id=day.id or 0, source_id=sources[tag].id, path=f"{tag}/{name}", name=name, size=1000 + n,
+                    day_id=day.id, source_id=sources[tag].id, path=f"{tag}/{name}", name=name, size=1000 + n,
                     modified_ns=1, content=f"{tag}{n:030}", kind=kind, duration=facts.duration, facts=facts.as_json(),
                 )
             )  # fmt: skip
@@ -78,11 +78,11 @@ def large_day(session: Session, recordings: int) -> tuple[Day, int]:
     pairing.pair_day(session, day)
     one = material.pair(55, 5, snr_db=15)
     found = to_json(measure(material.hear(one.picture), material.hear(one.sound)))
-    for row in pairings.of_day(session, day.id or 0):
+    for row in pairings.of_day(session, day.id):
         row.state, row.measurement = pairings.MEASURED, found
         session.add(row)
     session.commit()
-    return day, pairings.of_day(session, day.id or 0)[0].id or 0
+    return day, pairings.of_day(session, day.id)[0].id
 
 
 def _database_s(own: cluster.Cluster) -> float:

@@ -28,7 +28,7 @@ def _name(now: Standing) -> str:
 def _add(session: Session, settings: Settings, now: Standing, correction: Correction, origin: str) -> None:
     session.add(
         CorrectionRow(
-            pairing_id=now.pairing.id or 0, slip=correction.slip, ppm=correction.ppm, anchor=correction.anchor,
+            pairing_id=now.pairing.id, slip=correction.slip, ppm=correction.ppm, anchor=correction.anchor,
             jumps=[[str(at), str(step)] for at, step in correction.jumps],
             origin=origin, made_by=settings.person,
         )

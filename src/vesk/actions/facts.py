@@ -32,19 +32,19 @@ def put_right(
     """
     if field not in FIELDS:
         raise RefusedError(f"{field!r} cannot be put right; these can: {', '.join(FIELDS)}.")
-    rows = recordings.for_change(session, day.id or 0, versions)
+    rows = recordings.for_change(session, day.id, versions)
     for row in rows:
         changes.count(session, row)
         if value is None:
-            overrides.withdraw(session, row.id or 0, field)
+            overrides.withdraw(session, row.id, field)
             continue
         _check(field, value, row, days.rate_of(day))
-        overrides.put(session, row.id or 0, field, value.strip(), by=settings.person)
+        overrides.put(session, row.id, field, value.strip(), by=settings.person)
     names = ", ".join(row.name for row in rows[:4]) + (f" and {len(rows) - 4} more" if len(rows) > 4 else "")
     said = "as read again" if value is None else f"put right to {value.strip()!r}"
     if field == ASIDE and value is not None:
         said = f"set aside: {value.strip()}" if value.strip() else "brought back"
-    journal.note(session, day_id=day.id or 0, by=settings.person, what=f"{field} of {names}: {said}")
+    journal.note(session, day_id=day.id, by=settings.person, what=f"{field} of {names}: {said}")
     session.flush()
     return len(rows)
 

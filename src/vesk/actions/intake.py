@@ -70,7 +70,7 @@ def name_day(
            for _, one in days.all_days(session)):  # fmt: skip
         raise StaleError(f"Shoot day {number} of {named.name}, with this folder, is there already.")
     day = Day(
-        production_id=named.id or 0,
+        production_id=named.id,
         number=number,
         shot_on=shot_on,
         folder=str(place),
@@ -82,7 +82,7 @@ def name_day(
     session.flush()
     journal.note(
         session,
-        day_id=day.id or 0,
+        day_id=day.id,
         by=settings.person,
         what=f"named shoot day {number} at {rate} fps, folder {place}",
     )
@@ -108,7 +108,7 @@ def take_in(session: Session, settings: Settings, day: Day, on_progress: OnProgr
     was decided about a recording stays; a file that vanished is marked, not forgotten.
     """
     root = scan.allowed(Path(day.folder), settings.media_roots)
-    day_id = day.id or 0
+    day_id = day.id
     known = {row.path: row for row in recordings.files_of_day(session, day_id)}
     changes.rest(session)
     found = list(scan.walk(root))
@@ -124,7 +124,7 @@ def take_in(session: Session, settings: Settings, day: Day, on_progress: OnProgr
     new = _lay_over(session, day, read, copies, whole=len(read) == len(found))
     _assign_sources(session, day)
     rows = recordings.files_of_day(session, day_id)
-    ready = tuple(row.id or 0 for row in rows if row.state == "ready")
+    ready = tuple(row.id for row in rows if row.state == "ready")
     result = TakenIn(ready, new, sum(r.state == "unreadable" for r in rows), sum(r.state == "vanished" for r in rows))
     journal.note(
         session, day_id=day_id, by=VESK,
@@ -198,7 +198,7 @@ def _compared(root: Path, read: Mapping[str, _Read], known: Mapping[str, Recordi
 
 def _lay_over(session: Session, day: Day, read: Mapping[str, _Read], copies: Mapping[str, str], *, whole: bool) -> int:
     """Lay what was read over the day's rows; returns how many are new. Only a `whole` walk tells what vanished."""
-    day_id, new = day.id or 0, 0
+    day_id, new = day.id, 0
     rows = {row.path: row for row in recordings.ever_of_day(session, day_id)}
     for path, one in read.items():
         row = rows.get(path)
@@ -243,10 +243,10 @@ def told_slate(rows: Sequence[Recording]) -> tuple[str, str]:
 
 def _assign_sources(session: Session, day: Day) -> None:
     """Give every recording without a source one: that of its device, made if it is new."""
-    day_id = day.id or 0
+    day_id = day.id
     patterns = tuple(day.patterns) or DEFAULT_PATTERNS
     rows = [row for row in recordings.files_of_day(session, day_id) if row.facts]
-    present = sorted(days.sources(session, day_id), key=lambda source: source.id or 0)
+    present = sorted(days.sources(session, day_id), key=lambda source: source.id)
     known = [
         Proposed(
             source.folder, source.kind,

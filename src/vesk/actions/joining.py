@@ -36,7 +36,7 @@ def join_day(session: Session, settings: Settings, day: Day) -> list[Recording]:
             contents = {one.key: rows[int(one.key)].content for one in filed}
             changes.rest(session)  # a doubtful joint is looked up in what other devices recorded
             found = joining.runs_among(filed, places, parted)
-        changes.hold(session, day.id or 0)
+        changes.hold(session, day.id)
         parted, (_, rows) = _parted(session, day), _files(session, day)
         for one in found:
             stands = all(int(key) in rows for key in one.keys) and not parted.intersection(pairwise(one.keys))
@@ -45,7 +45,7 @@ def join_day(session: Session, settings: Settings, day: Day) -> list[Recording]:
             row = _make(session, day, [rows[int(key)] for key in one.keys], how, why=one.why, by=VESK)
             made.append(row)
             what = f"took {len(one.keys)} files together as {_words(how)} {row.name}: {one.why}"
-            journal.note(session, day_id=day.id or 0, by=VESK, what=what)
+            journal.note(session, day_id=day.id, by=VESK, what=what)
     return made
 
 
@@ -70,7 +70,7 @@ def join_by_hand(session: Session, settings: Settings, day: Day, versions: Mappi
     RefusedError
         If they cannot be one recording: of several sources, of different formats, or fewer than two.
     """
-    rows = [row for row in recordings.for_change(session, day.id or 0, versions) if row.state == recordings.READY]
+    rows = [row for row in recordings.for_change(session, day.id, versions) if row.state == recordings.READY]
     if len({row.source_id for row in rows}) > 1:
         raise RefusedError("These are of several sources: one recording is made by one device.")
     known = known_of_day(session, day).recordings
@@ -82,7 +82,7 @@ def join_by_hand(session: Session, settings: Settings, day: Day, versions: Mappi
     for row in rows:
         changes.count(session, row)
     what = f"took {', '.join(row.name for row in rows)} together as {_words(how)} {made.name}"
-    journal.note(session, day_id=day.id or 0, by=settings.person, what=what)
+    journal.note(session, day_id=day.id, by=settings.person, what=what)
     return made
 
 
@@ -118,10 +118,10 @@ def part(session: Session, settings: Settings, recording_id: int, *, version: in
 def refresh(session: Session, day: Day) -> list[Recording]:
     """After an intake: let recordings of several files follow their files; returns those that changed."""
     changed = []
-    for row in recordings.joined_of_day(session, day.id or 0):
+    for row in recordings.joined_of_day(session, day.id):
         if row.state == PARTED:
             continue
-        parts = recordings.parts_of(session, row.id or 0)
+        parts = recordings.parts_of(session, row.id)
         lost = next((one for one in parts if one.state != "ready"), None)
         if lost is not None:
             row.state, row.problem = lost.state, lost.problem
@@ -145,22 +145,22 @@ def _words(how: str) -> str:
 
 def _parted(session: Session, day: Day) -> set[tuple[str, str]]:
     """Return the joints that a person took apart."""
-    apart = [row for row in recordings.joined_of_day(session, day.id or 0) if row.state == PARTED]
+    apart = [row for row in recordings.joined_of_day(session, day.id) if row.state == PARTED]
     return {(str(a["id"]), str(b["id"])) for row in apart for a, b in pairwise(row.members)}
 
 
 def _make(session: Session, day: Day, rows: list[Recording], how: str, *, why: str, by: str) -> Recording:
     ids = [row.id for row in rows]
     join_facts([Facts.from_json(row.facts) for row in rows], how)  # refuses what cannot be
-    present = recordings.joined_of_day(session, day.id or 0)
+    present = recordings.joined_of_day(session, day.id)
     row = next((one for one in present if [member["id"] for member in one.members] == ids and one.joined == how), None)
     if row is None:
         path = joining.joined_path([one.path for one in rows])
-        taken = {one.path for one in [*present, *recordings.ever_of_day(session, day.id or 0)]}
+        taken = {one.path for one in [*present, *recordings.ever_of_day(session, day.id)]}
         names = [path, *(f"{path} ({n})" for n in range(2, 100))]
         path = next(name for name in names if name not in taken)
         row = Recording(
-            day_id=day.id or 0, path=path, name=path.rpartition("/")[2], size=0, modified_ns=0, joined=how,
+            day_id=day.id, path=path, name=path.rpartition("/")[2], size=0, modified_ns=0, joined=how,
             source_id=rows[0].source_id,
         )  # fmt: skip
     row.state, row.problem, row.joined_why, row.joined_by = "ready", "", why, by
@@ -172,12 +172,12 @@ def _make(session: Session, day: Day, rows: list[Recording], how: str, *, why: s
         one.part_of = row.id
         session.add(one)
     # What a person put right about the files holds for what they are together.
-    put = overrides.standing_of_day(session, day.id or 0)
-    own = put.get(row.id or 0, {})
+    put = overrides.standing_of_day(session, day.id)
+    own = put.get(row.id, {})
     for one in reversed(rows):
-        for field, said in put.get(one.id or 0, {}).items():
+        for field, said in put.get(one.id, {}).items():
             if field not in own and (field != "timecode" or one is rows[0]):
-                overrides.put(session, row.id or 0, field, said.value, by=said.made_by)
+                overrides.put(session, row.id, field, said.value, by=said.made_by)
     session.flush()
     return row
 

@@ -17,13 +17,13 @@ from vesk.dailies.known_day import DayKnown, know_day
 from vesk.dailies.known_recording import Item
 from vesk.media.facts import Facts
 from vesk.store import days, overrides, recordings, reports
-from vesk.store.tables import Day
+from vesk.store.tables import Day, Source
 
 
 def known_of_day(session: Session, day: Day) -> DayKnown:
     """Gather a day's recordings and conclude what is known of them; keys are recording numbers as text."""
-    day_id = day.id or 0
-    sources = {source.id: source for source in days.sources(session, day_id)}
+    day_id = day.id
+    sources: dict[int | None, Source] = {one.id: one for one in days.sources(session, day_id)}
     put_right = overrides.standing_of_day(session, day_id)
     items: list[Item] = []
     unusable = []
@@ -33,7 +33,7 @@ def known_of_day(session: Session, day: Day) -> DayKnown:
             kind = Unusable.VANISHED if vanished else Unusable(row.unusable or Unusable.DAMAGED)
             unusable.append(Lost(row.path, row.problem, kind))
             continue
-        own = put_right.get(row.id or 0, {})
+        own = put_right.get(row.id, {})
         source = sources.get(row.source_id)
         tag = source.tag if source else "—"
         items.append(
@@ -56,7 +56,7 @@ def patterns_of(day: Day) -> tuple[str, ...]:
 
 def reports_of_day(session: Session, day_id: int) -> list[Report]:
     """Return a day's reports with what their lines say."""
-    tags = {source.id: source.tag for source in days.sources(session, day_id)}
+    tags: dict[int | None, str] = {source.id: source.tag for source in days.sources(session, day_id)}
     return [
         Report(row.name, row.kind, tags.get(row.source_id, ""), entries_of(reports.table_of(row), row.mapping))
         for row in reports.of_day(session, day_id)
@@ -69,7 +69,7 @@ def _said(session: Session, day_id: int) -> dict[str, Said]:
     return {
         source.tag: Said(
             source.clock,
-            tuple(Period(one.since, one.before, one.clock) for one in periods.get(source.id or 0, ())),
+            tuple(Period(one.since, one.before, one.clock) for one in periods.get(source.id, ())),
             FrameRate.parse(source.rate) if source.rate else None,
         )
         for source in days.sources(session, day_id)

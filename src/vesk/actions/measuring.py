@@ -36,25 +36,25 @@ def learn_contents(session: Session, settings: Settings, ids: Iterable[int]) -> 
         If a file cannot be read, or is another than was taken in.
     """
     rows = [recordings.get(session, number) for number in ids]
-    files = {row.id or 0: row for one in rows for row in files_of(session, one)}
+    files = {row.id: row for one in rows for row in files_of(session, one)}
     unknown = [row for row in files.values() if not checksum.is_whole(row.content)]
     if not unknown:
         return
     day = days.get_day(session, unknown[0].day_id)
-    places = {row.id or 0: standing.located(settings, day, row) for row in unknown}
+    places = {row.id: standing.located(settings, day, row) for row in unknown}
     changes.rest(session)
     contents = {}
     for row in unknown:
-        place = places[row.id or 0]
+        place = places[row.id]
         lies_as_taken_in(place, row)
         wait = _LEAST_WAIT_S + row.size / _SLOWEST_BYTES
-        contents[row.id or 0] = guarded(place.path, wait, checksum.content_of, place.file, settings.cache)
-    changes.hold(session, day.id or 0)
+        contents[row.id] = guarded(place.path, wait, checksum.content_of, place.file, settings.cache)
+    changes.hold(session, day.id)
     for row in unknown:
-        fresh = recordings.get(session, row.id or 0)
+        fresh = recordings.get(session, row.id)
         if (fresh.size, fresh.modified_ns, fresh.state) == (row.size, row.modified_ns, recordings.READY):
-            recordings.learn_content(session, fresh, contents[row.id or 0])
-    joining.refresh(session, days.get_day(session, day.id or 0))
+            recordings.learn_content(session, fresh, contents[row.id])
+    joining.refresh(session, days.get_day(session, day.id))
     changes.rest(session)
 
 
@@ -78,7 +78,7 @@ def files_of(session: Session, row: Recording) -> list[Recording]:
     """Return the files that a recording is made of, itself where it is one."""
     if not row.joined:
         return [row]
-    return [file for part in recordings.parts_of(session, row.id or 0) for file in files_of(session, part)]
+    return [file for part in recordings.parts_of(session, row.id) for file in files_of(session, part)]
 
 
 def copies_of(session: Session, row: Recording) -> list[Recording]:
@@ -151,7 +151,7 @@ def measure_pairing(session: Session, settings: Settings, pairing_id: int) -> Pa
         ensure_heard(place)
     found = bordered(picture.path, lambda: measuring.measure_by_sound(picture, sound, proposal_s=offset))
     _keep_frames(now, picture, found)
-    changes.hold(session, now.day.id or 0)
+    changes.hold(session, now.day.id)
     row = pairings.get(session, pairing_id)
     members = recordings.by_id(session, {row.picture_id, row.sound_id})
     if pairings.contents(members[row.picture_id], members[row.sound_id]) != of:
@@ -200,7 +200,7 @@ def compare_rivals(session: Session, settings: Settings, day_id: int) -> int:
             continue  # it stays a question for a person
         changes.hold(session, day_id)
         fresh = [recordings.get(session, int(key)) for key in (shared.one, shared.other)]
-        if all(row.content == contents[row.id or 0] for row in fresh):
+        if all(row.content == contents[row.id] for row in fresh):
             compared.keep(session, *fresh, same_moment=same)
         changes.rest(session)
     return len(asked)

@@ -28,4 +28,4 @@ def set_patterns(session: Session, settings: Settings, day_id: int, patterns: Se
     day.patterns = [] if tuple(kept) == DEFAULT_PATTERNS else kept
     changes.count(session, day)
     said = ", ".join(kept) or "those that ship"
-    journal.note(session, day_id=day.id or 0, by=settings.person, what=f"file names are read by: {said}")
+    journal.note(session, day_id=day.id, by=settings.person, what=f"file names are read by: {said}")

@@ -90,7 +90,7 @@ class _Making:
 def _make(session: Session, settings: Settings, turnover_id: int, on_progress: OnProgress) -> None:
     row = turnovers.get(session, turnover_id)
     day = days.get_day(session, row.day_id)
-    changes.hold(session, day.id or 0)
+    changes.hold(session, day.id)
     row.state, row.problem = "running", ""
     session.add(row)
     listed = turnover.items(session, day)
@@ -111,7 +111,7 @@ def _make(session: Session, settings: Settings, turnover_id: int, on_progress: O
         making.stopped = making.stopped or not on_progress(count, len(listed))
         _make_item(session, making, item, (count, len(listed)))
     if making.stopped:
-        changes.hold(session, day.id or 0)
+        changes.hold(session, day.id)
         row = turnovers.get(session, turnover_id)
         row.state, row.problem = "stopped", "It was stopped; what was made is kept, and it can go on."
         session.add(row)
@@ -144,9 +144,9 @@ class _Part:
 
 def _on_picture(settings: Settings, day: Day, picture: Recording) -> list[_Part]:
     if picture.state != "ready":
-        return [_Part(picture.id or 0, picture.path, None, Fraction(0))]
+        return [_Part(picture.id, picture.path, None, Fraction(0))]
     takes = delivering.takes_of(standing.located(settings, day, picture))
-    files = _numbers(picture.id or 0, picture.path, picture.members)
+    files = _numbers(picture.id, picture.path, picture.members)
     return [_Part(number, path, take, at) for (number, path), (take, at) in zip(files, takes, strict=True)]
 
 
@@ -183,7 +183,7 @@ def _make_item(session: Session, making: _Making, item: Item, at: tuple[int, int
                 continue
             _take_away(whole)  # it says what does not stand any more
             making.taken.discard(whole.name.casefold())
-        delivery = old or Delivery(turnover_id=making.row.id or 0, picture_id=part.recording_id)
+        delivery = old or Delivery(turnover_id=making.row.id, picture_id=part.recording_id)
         delivery.name, delivery.facts, delivery.reason = "", {}, item.obstacle
         if making.stopped and not item.obstacle:
             delivery.reason = "stopped before its turn"
@@ -229,9 +229,9 @@ def _signed(session: Session, making: _Making, rows: list[Recording], *, anew: b
         measuring.lies_as_taken_in(place, row)
         told = checksum.unread(place.file)
         if checksum.content_of(place.file, making.settings.cache, anew=anew) != row.content:
-            changes.hold(session, making.day.id or 0)
+            changes.hold(session, making.day.id)
             # Its size and time tell nothing: the next intake reads it all the same.
-            recordings.get(session, row.id or 0).modified_ns = 0
+            recordings.get(session, row.id).modified_ns = 0
             changes.rest(session)
             raise MediaError(place.path, "it holds other bytes than were checked", _ANEW)
         lies[place.path] = told
@@ -246,17 +246,17 @@ def _finish(session: Session, making: _Making) -> None:
 
     Whatever was undone while it was made goes out again, and is named in the report.
     """
-    for one in turnovers.deliveries(session, making.row.id or 0):
+    for one in turnovers.deliveries(session, making.row.id):
         if one.name and not _is_whole(making.folder / one.name, one.facts):
             raise MediaError(making.folder / one.name, "it changed after it was made", "Let the turnover go on.")
-    changes.hold(session, making.day.id or 0)
-    row = turnovers.get(session, making.row.id or 0)
-    held = {one.picture_id: one for one in turnovers.deliveries(session, row.id or 0)}
+    changes.hold(session, making.day.id)
+    row = turnovers.get(session, making.row.id)
+    held = {one.picture_id: one for one in turnovers.deliveries(session, row.id)}
     lines, names = [], {"report.csv"}
     for item in turnover.items(session, making.day):
         rests_on = _rests_on(item)
         for part in _on_picture(making.settings, making.day, item.picture):
-            one = held.get(part.recording_id) or Delivery(turnover_id=row.id or 0, picture_id=part.recording_id)
+            one = held.get(part.recording_id) or Delivery(turnover_id=row.id, picture_id=part.recording_id)
             if one.name and (item.obstacle or one.facts.get("rests_on") != rests_on):
                 one.reason = item.obstacle or "it was changed while this was made: make a turnover again"
                 one.name, one.facts = "", {}

@@ -28,7 +28,7 @@ def pair_day(session: Session, day: Day) -> list[int]:
 
     A pairing that was worked on stays as it is even when timecode does not propose it any more.
     """
-    day_id = day.id or 0
+    day_id = day.id
     changes.hold(session, day_id)  # two workers may be told to at once
     rate = days.rate_of(day)
     rows = recordings.ready_of_day(session, day_id)
@@ -37,7 +37,7 @@ def pair_day(session: Session, day: Day) -> list[int]:
     spans = [one.span() for one in known.values() if not one.aside]
     proposals, alone = pair_by_timecode(spans, rate)
     present = {(p.picture_id, p.sound_id): p for p in pairings.of_day(session, day_id)}
-    ids = [p.id or 0 for p in present.values()]
+    ids = [p.id for p in present.values()]
     # What was corrected or checked stays as it lies: moved under a check, that would say what nobody saw.
     worked_on = pairings.standing_corrections(session, ids).keys() | pairings.standing_checks(session, ids).keys()
     for proposal in proposals:
@@ -65,7 +65,7 @@ def pair_day(session: Session, day: Day) -> list[int]:
     reasons = {int(item.key): item.reason for item in alone if int(item.key) not in paired}
     for recording in rows:
         named = str(recording.id)
-        _place(recording, known[named], concluded.off_speed.get(named), reasons.get(recording.id or 0, ""))
+        _place(recording, known[named], concluded.off_speed.get(named), reasons.get(recording.id, ""))
         session.add(recording)
     session.flush()
     journal.note(
@@ -74,7 +74,7 @@ def pair_day(session: Session, day: Day) -> list[int]:
     )  # fmt: skip
     held = recordings.by_id(session, {n for p in pairings.of_day(session, day_id) for n in (p.picture_id, p.sound_id)})
     return [
-        row.id or 0
+        row.id
         for row in pairings.of_day(session, day_id)
         if row.state != pairings.SET_ASIDE and not standing.is_measured(row, held[row.picture_id], held[row.sound_id])
     ]
@@ -99,8 +99,8 @@ def to_search(session: Session, day: Day) -> list[Recording]:
     Those without a clock, and the pictures that theirs leads to no partner: it may be set wrong. A sound without a
     picture is left to the pictures that lack one.
     """
-    paired = {n for p in pairings.of_day(session, day.id or 0) for n in (p.picture_id, p.sound_id)}
-    rows = recordings.ready_of_day(session, day.id or 0)
+    paired = {n for p in pairings.of_day(session, day.id) for n in (p.picture_id, p.sound_id)}
+    rows = recordings.ready_of_day(session, day.id)
     others = Counter(row.kind for row in rows if not row.aside)
     return [
         row
@@ -146,7 +146,7 @@ def pair_by_sound(session: Session, settings: Settings, recording_id: int, on_pr
         pairing.measured_of = f"{contents[found.picture]}:{contents[found.sound]}"
         session.flush()
         # What is known of the microphones is taken out, as of every pairing.
-        now = standing.of_pairing(session, pairing.id or 0)
+        now = standing.of_pairing(session, pairing.id)
         by_clocks = _by_clocks(now.picture.start, now.sound.start, days.rate_of(day))
         pairing.offset = exact_seconds(found.found.line.offset_s - now.late_s) if by_clocks is None else by_clocks
         made.append(pairing)

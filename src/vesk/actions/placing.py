@@ -22,11 +22,9 @@ class Placed:
 def place_recordings(rows: Iterable[Recording], joined: Sequence[Pairing], clock: FrameRate) -> dict[int, Placed]:
     """Place a day's recordings on one line, also across midnight; those that nothing places are left out."""
     rows = [row for row in rows if row.state == "ready"]
-    took = {row.id or 0: row.duration if row.took is None else row.took for row in rows}
+    took = {row.id: row.duration if row.took is None else row.took for row in rows}
     line = unwrapped((row.start for row in rows if row.start is not None), clock.day)
-    placed = {
-        row.id or 0: Placed(line(row.start), took[row.id or 0], by_sound=False) for row in rows if row.start is not None
-    }
+    placed = {row.id: Placed(line(row.start), took[row.id], by_sound=False) for row in rows if row.start is not None}
     # A recording that sound placed may place the next in turn.
     for _ in range(3):
         for pairing in joined:

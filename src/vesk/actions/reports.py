@@ -44,8 +44,8 @@ def take_up(session: Session, settings: Settings, day: Day, *, name: str, text: 
     StaleError
         If a report of that name is there: its file is taken up again by removing the first.
     """
-    changes.hold(session, day.id or 0)
-    if any(row.name == name for row in reports.of_day(session, day.id or 0)):
+    changes.hold(session, day.id)
+    if any(row.name == name for row in reports.of_day(session, day.id)):
         raise StaleError(f"{name} is taken up already. Remove it first if it changed.")
     try:
         table = read_table(text)
@@ -54,14 +54,14 @@ def take_up(session: Session, settings: Settings, day: Day, *, name: str, text: 
     known = reports.last_mapping(session, list(table.columns))
     mapping, of_kind = known or (guess_mapping(table.columns), kind)
     row = ReportRow(
-        day_id=day.id or 0, name=name, kind=kind or of_kind or KINDS[0], columns=list(table.columns),
+        day_id=day.id, name=name, kind=kind or of_kind or KINDS[0], columns=list(table.columns),
         lines=[list(line) for line in table.lines], mapping=mapping, made_by=settings.person,
     )  # fmt: skip
     session.add(row)
     session.flush()
     journal.note(
         session,
-        day_id=day.id or 0,
+        day_id=day.id,
         by=settings.person,
         what=f"took up {row.kind} report {name}: {len(row.lines)} lines",
     )

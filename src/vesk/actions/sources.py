@@ -39,7 +39,7 @@ def move(session: Session, settings: Settings, day: Day, versions: Mapping[int, 
     tag = to_tag.strip()
     if not _TAG.fullmatch(tag):
         raise RefusedError(_TAG_SAYS)
-    rows = [row for row in recordings.for_change(session, day.id or 0, versions) if row.state == recordings.READY]
+    rows = [row for row in recordings.for_change(session, day.id, versions) if row.state == recordings.READY]
     return _move(session, settings, day, rows, tag)
 
 
@@ -50,11 +50,9 @@ def _move(session: Session, settings: Settings, day: Day, rows: list[Recording],
     if len(kinds) > 1:
         raise RefusedError("Pictures and sounds are selected together: a source is a camera or a recorder.")
     (kind,) = kinds
-    target = next((source for source in days.sources(session, day.id or 0) if source.tag == tag), None)
+    target = next((source for source in days.sources(session, day.id) if source.tag == tag), None)
     if target is None:
-        target = days.make_source(
-            session, day.id or 0, tag=tag, name=f"source {tag}", kind=kind, folder=_folder_of(rows)
-        )
+        target = days.make_source(session, day.id, tag=tag, name=f"source {tag}", kind=kind, folder=_folder_of(rows))
     elif target.kind != kind:
         what = "camera" if target.kind == "picture" else "recorder"
         raise RefusedError(f"{tag} is a {what}: {rows[0].name} cannot be of it.")
@@ -66,7 +64,7 @@ def _move(session: Session, settings: Settings, day: Day, rows: list[Recording],
     _drop_empty(session, day)
     names = ", ".join(row.name for row in moved[:4]) + (f" and {len(moved) - 4} more" if len(moved) > 4 else "")
     if moved:
-        journal.note(session, day_id=day.id or 0, by=settings.person, what=f"moved {names} to source {tag}")
+        journal.note(session, day_id=day.id, by=settings.person, what=f"moved {names} to source {tag}")
     return len(moved)
 
 
@@ -218,7 +216,7 @@ def _move_one(session: Session, row: Recording, target: Source) -> None:
     row.source_id = target.id
     session.add(row)
     if row.joined:
-        for part in recordings.parts_of(session, row.id or 0):
+        for part in recordings.parts_of(session, row.id):
             _move_one(session, part, target)
 
 
@@ -230,9 +228,9 @@ def _folder_of(rows: list[Recording]) -> str:
 
 def _drop_empty(session: Session, day: Day) -> None:
     """Let go the sources that no recording is of; the rows stay, since reports and clock stretches name them."""
-    every = [*recordings.files_of_day(session, day.id or 0), *recordings.joined_of_day(session, day.id or 0)]
+    every = [*recordings.files_of_day(session, day.id), *recordings.joined_of_day(session, day.id)]
     used = {row.source_id for row in every}
-    for source in days.sources(session, day.id or 0):
+    for source in days.sources(session, day.id):
         if source.id not in used:
             source.gone = True
             changes.count(session, source)

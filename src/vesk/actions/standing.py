@@ -169,7 +169,7 @@ def _located(kept: Path, folder: Path, known: Mapping[str, Any]) -> Located:
 
 def of_day(session: Session, day: Day) -> list[Standing]:
     """Return every pairing of a day as it stands, by picture and then by offset."""
-    rows = pairings.of_day(session, day.id or 0)
+    rows = pairings.of_day(session, day.id)
     return _gather(session, day, rows, rows)
 
 
@@ -181,7 +181,7 @@ def of_pairing(session: Session, pairing_id: int) -> Standing:
 
 def of_recording(session: Session, day: Day, recording_id: int) -> list[Standing]:
     """Return the pairings of one recording as they stand."""
-    rows = pairings.of_day(session, day.id or 0)
+    rows = pairings.of_day(session, day.id)
     own = [row for row in rows if recording_id in {row.picture_id, row.sound_id}]
     return _gather(session, day, own, pairings.sharing(session, own))
 
@@ -199,14 +199,14 @@ def is_measured(row: Pairing, picture: Recording, sound: Recording) -> bool:
 
 def _gather(session: Session, day: Day, rows: list[Pairing], sharing: list[Pairing]) -> list[Standing]:
     """Gather pairings with their rows; `sharing` are all that share a recording with any of them, themselves too."""
-    ids = [row.id or 0 for row in rows]
+    ids = [row.id for row in rows]
     corrections = pairings.standing_corrections(session, ids)
     checks = pairings.standing_checks(session, ids)
     members = recordings.by_id(session, {r.picture_id for r in sharing} | {r.sound_id for r in sharing})
-    sources = {source.id: source for source in days.sources(session, day.id or 0, gone=True)}
+    sources: dict[int | None, Source] = {one.id: one for one in days.sources(session, day.id, gone=True)}
     struck = strikes.of_recordings(session, members)
     measured = _measured(session, sharing, members)
-    same = compared.of_day(session, day.id or 0, members)
+    same = compared.of_day(session, day.id, members)
     two = {frozenset(map(str, pair)) for pair, same_moment in same.items() if same_moment}
     rivals = rivalries(_claims(sharing, members, measured), two)
     made = []
@@ -214,7 +214,7 @@ def _gather(session: Session, day: Day, rows: list[Pairing], sharing: list[Pairi
         picture, sound = members[row.picture_id], members[row.sound_id]
         rivalry = rivals.get(str(row.id))
         own = sources[picture.source_id], sources[sound.source_id]
-        correction = corrections.get(row.id or 0)
+        correction = corrections.get(row.id)
         fps = Fraction(picture.facts.get("fps") or day.fps)
         known = _Known(
             _side(picture, own[0]), _side(sound, own[1]), row.offset, fps,
@@ -222,9 +222,9 @@ def _gather(session: Session, day: Day, rows: list[Pairing], sharing: list[Pairi
             _late_s(*own), _claps(struck.get(row.picture_id, ()), struck.get(row.sound_id, ()), float(fps), own[1]),
             rivalry, _rival_name(rivalry, row, sharing, members, sources) if rivalry else "",
         )  # fmt: skip
-        name, found = measured.get(row.id or 0, (None, None))
+        name, found = measured.get(row.id, (None, None))
         judged = _judged(name, known, found)
-        made.append(Standing(day, row, picture, sound, *own, correction, checks.get(row.id or 0), judged))
+        made.append(Standing(day, row, picture, sound, *own, correction, checks.get(row.id), judged))
     line = unwrapped((s.picture.start for s in made if s.picture.start is not None), days.rate_of(day).day)
     return sorted(made, key=lambda s: (line(s.picture.start or Fraction(0)), s.picture.path, s.pairing.offset))
 
@@ -291,9 +291,9 @@ def _claps(in_picture: Sequence[StrikeRow], in_sound: Sequence[StrikeRow], fps: 
 
 def to_compare_of_day(session: Session, day: Day) -> list[Shared]:
     """Return the pairs of a day's recordings whose own sound tells whether rivals are two devices, not yet asked."""
-    rows = pairings.of_day(session, day.id or 0)
+    rows = pairings.of_day(session, day.id)
     members = recordings.by_id(session, {row.picture_id for row in rows} | {row.sound_id for row in rows})
-    asked = {frozenset(map(str, pair)) for pair in compared.of_day(session, day.id or 0, members)}
+    asked = {frozenset(map(str, pair)) for pair in compared.of_day(session, day.id, members)}
     claims = _claims(rows, members, _measured(session, rows, members))
     return [shared for shared in to_compare(claims) if shared.pair not in asked]
 
@@ -303,7 +303,7 @@ def _measured(
 ) -> dict[int, tuple[str, Measurement]]:
     """Return what was measured of pairings, those that stand, with its name; read where not remembered by it."""
     names = {
-        row.id or 0: row.measured_as
+        row.id: row.measured_as
         for row in rows
         if row.measured_as is not None and is_measured(row, members[row.picture_id], members[row.sound_id])
     }
@@ -321,7 +321,7 @@ def _claims(
 ) -> list[Claim]:
     claims = []
     for row in rows:
-        _, found = measured.get(row.id or 0, ("", None))
+        _, found = measured.get(row.id, ("", None))
         if row.state == SET_ASIDE or found is None or found.line is None or found.decision != MATCHED:
             continue
         picture, sound = members[row.picture_id], members[row.sound_id]

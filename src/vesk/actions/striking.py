@@ -108,7 +108,7 @@ def decide(session: Session, settings: Settings, strike_id: int, *, version: int
 
 def source_delay(session: Session, source: Source) -> SoundDelay | None:
     """Return a camera's internal sound delay by its confirmed claps, its microphone's distance taken out."""
-    rows = strikes.of_source(session, source.id or 0)
+    rows = strikes.of_source(session, source.id)
     members = recordings.by_id(session, {row.recording_id for row in rows})
     pairs = []
     for row in rows:

@@ -42,13 +42,13 @@ def items(session: Session, day: Day) -> list[Item]:
     by_picture: dict[int, list[Standing]] = {}
     for now in standing.of_day(session, day):
         by_picture.setdefault(now.pairing.picture_id, []).append(now)
-    tags = {source.id: source.tag for source in days.sources(session, day.id or 0)}
+    tags: dict[int | None, str] = {source.id: source.tag for source in days.sources(session, day.id)}
     made = []
-    for row in recordings.of_day(session, day.id or 0):
+    for row in recordings.of_day(session, day.id):
         # A movie that could never be read is a take all the same: the report must not lose it.
         unread = not row.kind and Path(row.name).suffix.lower() in MOVIE_ENDINGS
         if row.kind == PICTURE or unread:
-            own = tuple(by_picture.get(row.id or 0, ()))
+            own = tuple(by_picture.get(row.id, ()))
             made.append(Item(row, tags.get(row.source_id, ""), own, _obstacle(row, own)))
     line = unwrapped((item.picture.start for item in made if item.picture.start is not None), days.rate_of(day).day)
 
@@ -86,15 +86,15 @@ def plan(session: Session, settings: Settings, day: Day) -> Turnover:
     StaleError
         If one is being made.
     """
-    changes.hold(session, day.id or 0)
-    if any(row.state in {"waiting", "running"} for row in turnovers.of_day(session, day.id or 0)):
+    changes.hold(session, day.id)
+    if any(row.state in {"waiting", "running"} for row in turnovers.of_day(session, day.id)):
         raise StaleError("A turnover of this day is being made already.")
     stamp = datetime.now(UTC).strftime("%Y%m%d-%H%M%S-%f")[:-3]
     folder = settings.turnovers / f"day-{day.number}-{day.id}" / stamp
-    row = Turnover(day_id=day.id or 0, folder=str(folder), made_by=settings.person)
+    row = Turnover(day_id=day.id, folder=str(folder), made_by=settings.person)
     session.add(row)
     session.flush()
-    journal.note(session, day_id=day.id or 0, by=settings.person, what=f"asked for a turnover into {folder}")
+    journal.note(session, day_id=day.id, by=settings.person, what=f"asked for a turnover into {folder}")
     return row
 
 

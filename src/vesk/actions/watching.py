@@ -48,7 +48,7 @@ def has_news(session: Session, settings: Settings, day: Day) -> bool:
         root = scan.allowed(Path(day.folder), settings.media_roots)
     except MediaError:
         return False  # the disk is away; it will be looked at again
-    rows = {row.path: row for row in recordings.files_of_day(session, day.id or 0)}
+    rows = {row.path: row for row in recordings.files_of_day(session, day.id)}
     seen, fresh = set(), []
     for item in scan.walk(root):
         if item.problem:
@@ -74,10 +74,10 @@ def watch(session: Session, settings: Settings, day: Day, *, on: bool) -> None:
     StaleError
         If somebody did so already.
     """
-    changes.hold(session, day.id or 0)
+    changes.hold(session, day.id)
     if day.watched == on:
         raise StaleError(f"{day.folder} is {'watched already' if on else 'not watched'}.")
     day.watched = on
     session.add(day)
     what = f"{'watches' if on else 'watches no longer'} {day.folder}"
-    journal.note(session, day_id=day.id or 0, by=settings.person, what=what)
+    journal.note(session, day_id=day.id, by=settings.person, what=what)

@@ -104,7 +104,7 @@ def name_sources(session: Session, day: Day) -> None:
 
     for tag, kind, folder, name, metres in SOURCES:
         distance = round(metres * 1000)
-        session.add(Source(day_id=day.id or 0, tag=tag, kind=kind, folder=folder, name=name, distance_mm=distance))
+        session.add(Source(day_id=day.id, tag=tag, kind=kind, folder=folder, name=name, distance_mm=distance))
     session.flush()
 
 
@@ -135,6 +135,6 @@ def _name_days(settings: Settings, root: Path) -> str:
                 name_sources(session, day)
                 text = (media / REPORT).read_text(encoding="utf-8")
                 reports.take_up(session, settings, day, name=REPORT, text=text, kind="sound")
-            ask_intake(session, day.id or 0)
+            ask_intake(session, day.id)
         session.commit()
     return "named; taking it in goes on in the background"

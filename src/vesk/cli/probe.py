@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import argparse
 from pathlib import Path
+from typing import Any
 
 from vesk.cli import files
 from vesk.core.errors import MediaError
@@ -18,7 +19,7 @@ def arguments(parser: argparse.ArgumentParser) -> None:
 
 def run(options: argparse.Namespace) -> int:
     """Print each file's facts; exit 1 if one cannot be read."""
-    results = []
+    results: list[dict[str, Any]] = []
     for path in options.file:
         try:
             facts = read_facts(path)

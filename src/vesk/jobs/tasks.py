@@ -38,10 +38,10 @@ def intake(day_id: int) -> None:
 
 def _ask_listen(session: Session, row: Recording) -> None:
     what = f"listening to {row.name}"
-    progress.open_one(session, day_id=row.day_id, kind="listen", subject_id=row.id or 0, what=what)
+    progress.open_one(session, day_id=row.day_id, kind="listen", subject_id=row.id, what=what)
     enqueue(session, "vesk:listen", priority=SOON, recording_id=row.id)
     what = f"looking for claps in {row.name}"
-    progress.open_one(session, day_id=row.day_id, kind="strikes", subject_id=row.id or 0, what=what)
+    progress.open_one(session, day_id=row.day_id, kind="strikes", subject_id=row.id, what=what)
     enqueue(session, "vesk:find_strikes", priority=LATER, recording_id=row.id)
 
 
@@ -50,7 +50,7 @@ def _pair_and_measure(session: Session, day: Day) -> None:
         ask_measure(session, pairing_id, priority=LATER)
     for row in pairing_action.to_search(session, day):
         what = f"searching the day for the sound of {row.name}"
-        progress.open_one(session, day_id=row.day_id, kind="search", subject_id=row.id or 0, what=what)
+        progress.open_one(session, day_id=row.day_id, kind="search", subject_id=row.id, what=what)
         enqueue(session, "vesk:search", priority=LATER, recording_id=row.id)
 
 
@@ -84,7 +84,7 @@ def ask_to_go_on(session: Session, settings: Settings, turnover_id: int) -> Turn
 
 
 def _ask_deliver(session: Session, row: Turnover) -> None:
-    progress.open_one(session, day_id=row.day_id, kind="deliver", subject_id=row.id or 0, what="making the turnover")
+    progress.open_one(session, day_id=row.day_id, kind="deliver", subject_id=row.id, what="making the turnover")
     enqueue(session, "vesk:deliver", priority=URGENT, turnover_id=row.id)
 
 
@@ -129,7 +129,7 @@ def search(recording_id: int) -> None:
     with tracked(settings, "search", recording_id) as (session, on_progress):
         if on_progress(0, 1):
             made = pairing_action.pair_by_sound(session, settings, recording_id, on_progress)
-            for pairing_id in [row.id or 0 for row in made]:
+            for pairing_id in [row.id for row in made]:
                 measure_action.keep_frames(session, settings, pairing_id)
             if made:
                 enqueue(session, "vesk:compare", priority=LAST, day_id=made[0].day_id)
@@ -192,8 +192,8 @@ def watch_folders(timestamp: int) -> None:  # noqa: ARG001
     settings = for_work()
     with persisting(settings) as session:
         for day in days.watched(session):
-            row = progress.find(session, "intake", day.id or 0)
+            row = progress.find(session, "intake", day.id)
             busy = row is not None and row.state in progress.OPEN
             if not busy and watching_action.has_news(session, settings, day):
-                ask_intake(session, day.id or 0)
+                ask_intake(session, day.id)
                 session.commit()

@@ -115,4 +115,4 @@ async def is_lost(connection: AsyncConnection[Any], worker: Any) -> bool:
     )
     row = await own.fetchone()
     doing, known = row or (0, 0)
-    return not known or (doing and not worker._running_jobs)  # noqa: SLF001 - it tells nobody else
+    return not known or bool(doing and not worker._running_jobs)  # noqa: SLF001 - it tells nobody else

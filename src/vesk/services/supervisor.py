@@ -16,6 +16,7 @@ from typing import IO
 
 from vesk.core.errors import VeskError
 from vesk.services import cluster, state
+from vesk.services.keeping import Cluster
 from vesk.settings import PROJECT, Settings
 
 FIRST_PORT = 8720
@@ -56,14 +57,14 @@ class Steps:
         return time.monotonic() - self._start
 
 
-def database(settings: Settings, steps: Steps) -> tuple[Settings, cluster.Cluster | None]:
+def database(settings: Settings, steps: Steps) -> tuple[Settings, Cluster | None]:
     """Have the database running and migrated; returns settings that name it, and the cluster where it is Vesk's own."""
     if settings.database_url:
         from vesk.store import migrate  # noqa: PLC0415 - heavy, and not needed by every command
 
         steps("bringing the database to the present schema", lambda: migrate.to_head(settings.sqlalchemy_url))
         return settings, None
-    found: list[cluster.Cluster] = []
+    found: list[Cluster] = []
 
     def have() -> str:
         own, made = cluster.have(settings.var)
@@ -96,7 +97,7 @@ class Running:
 
     settings: Settings
     kind: str
-    own: cluster.Cluster | None = None
+    own: Cluster | None = None
     children: dict[str, subprocess.Popen[bytes]] = field(default_factory=dict)
     commands: dict[str, list[str]] = field(default_factory=dict)
     logs: dict[str, IO[bytes]] = field(default_factory=dict)
@@ -173,7 +174,7 @@ class Running:
                 away = self._tend_database(self.own, away)
             _pause()
 
-    def _tend_database(self, own: cluster.Cluster, away: int) -> int:
+    def _tend_database(self, own: Cluster, away: int) -> int:
         """Look after the database as after the rest; returns for how many looks it has not answered."""
         if cluster.answers(own):
             return 0

@@ -10,6 +10,7 @@ from numpy.typing import NDArray
 from PIL import Image, ImageDraw, ImageFont
 
 SIZE = (384, 216)
+Font = ImageFont.FreeTypeFont | ImageFont.ImageFont
 
 
 def _background(seed: int) -> Image.Image:
@@ -70,7 +71,7 @@ def frames(
         yield image
 
 
-def _clapper(draw: ImageDraw.ImageDraw, after: int, text: str, tag: str, font: ImageFont.ImageFont) -> None:
+def _clapper(draw: ImageDraw.ImageDraw, after: int, text: str, tag: str, font: Font) -> None:
     angle = 0.0 if 0 <= after < 12 else min(32.0, 7.0 * -after) if after < 0 else min(25.0, 4.0 * (after - 11))
     draw.rectangle((44, 94, 184, 170), fill=(28, 30, 32), outline=(235, 230, 215), width=2)
     draw.text((54, 108), text, fill=(235, 230, 215), font=font)

@@ -66,7 +66,7 @@ def speech(seconds: float, seed: int, *, delivery: int = 0) -> NDArray[np.float3
         out[at : at + n] += sound
         t = at / RATE + length * rng.uniform(0.75, 1.05)
     out = out[: int(seconds * RATE)]
-    return (0.5 * out / max(np.abs(out).max(initial=0.0), 1e-9)).astype(np.float32)
+    return np.asarray(0.5 * out / max(np.abs(out).max(initial=0.0), 1e-9), dtype=np.float32)
 
 
 def clap(seed: int) -> NDArray[np.float32]:
@@ -77,7 +77,7 @@ def clap(seed: int) -> NDArray[np.float32]:
     wood = rng.normal(size=n) * decay
     for centre in rng.uniform(900, 3200, 3):
         wood += np.sin(2 * np.pi * centre * np.arange(n) / RATE) * np.exp(-np.arange(n) / (0.012 * RATE))
-    return (0.95 * wood / np.abs(wood).max()).astype(np.float32)
+    return np.asarray(0.95 * wood / np.abs(wood).max(), dtype=np.float32)
 
 
 def horn(seed: int) -> NDArray[np.float32]:

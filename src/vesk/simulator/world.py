@@ -90,7 +90,7 @@ def heard(
     if device.clip:
         sound = np.clip(sound * 12.0, -1, 1)
     if device.hum_db > -120:
-        mains = sum(np.sin(2 * np.pi * 50 * k * times + k) / k for k in (1, 2, 3, 5))
+        mains = np.sum([np.sin(2 * np.pi * 50 * k * times + k) / k for k in (1, 2, 3, 5)], axis=0)
         sound = sound + (10 ** (device.hum_db / 20) * mains).astype(np.float32)
     return np.clip(sound, -1, 1)
 

@@ -25,6 +25,4 @@ def keep(session: Session, one: Recording, other: Recording, *, same_moment: boo
         ComparedRow.one_id == one.id, ComparedRow.other_id == other.id, ComparedRow.of == of
     )
     if session.exec(query).first() is None:
-        session.add(
-            ComparedRow(day_id=one.day_id, one_id=one.id or 0, other_id=other.id or 0, of=of, same_moment=same_moment)
-        )
+        session.add(ComparedRow(day_id=one.day_id, one_id=one.id, other_id=other.id, of=of, same_moment=same_moment))

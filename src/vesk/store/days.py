@@ -64,7 +64,7 @@ def rate_of(day: Day) -> FrameRate:
 
 def sources(session: Session, day_id: int, *, gone: bool = False) -> list[Source]:
     """Return a day's sources: pictures first, in the order a person gave them, else by tag; of those `gone` too."""
-    order = (Source.kind, Source.position, Source.tag)
+    order = (col(Source.kind), col(Source.position), col(Source.tag))
     query = select(Source).where(Source.day_id == day_id).order_by(*order)
     return list(session.exec(query if gone else query.where(~col(Source.gone))))
 

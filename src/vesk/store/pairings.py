@@ -79,7 +79,7 @@ def measurements(session: Session, ids: Collection[int]) -> dict[int, tuple[str,
     if not ids:
         return {}
     query = select(Pairing.id, Pairing.measured_as, Pairing.measurement).where(col(Pairing.id).in_(ids))
-    return {number: (name, found) for number, name, found in session.exec(query) if number and name and found}
+    return {number: (name, dict(found)) for number, name, found in session.exec(query) if number and name and found}
 
 
 def is_standing(session: Session, pairing_id: int) -> bool:

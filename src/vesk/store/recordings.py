@@ -86,7 +86,7 @@ def for_change(session: Session, day_id: int, versions: Mapping[int, int]) -> li
             "Some of these are parts of another recording now, or not of this day. Look at them as they are now."
         )
     for row in rows:
-        changes.compare(row, versions[row.id or 0], row.name)
+        changes.compare(row, versions[row.id], row.name)
     return rows
 
 

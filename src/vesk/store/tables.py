@@ -1,4 +1,4 @@
-"""The tables. Times are exact: a numerator and a denominator, never a float."""
+"""The tables. Times are exact: a numerator and a denominator, never a float. A number is given as a row is flushed."""
 
 # No `from __future__ import annotations` here: table models read their annotations.
 from datetime import UTC, date, datetime
@@ -41,7 +41,7 @@ def _moment(*, nullable: bool = False) -> Any:
 class Production(SQLModel, table=True):
     """A film or series."""
 
-    id: Optional[int] = Field(default=None, primary_key=True)
+    id: int = Field(default=None, primary_key=True)
     name: str
 
 
@@ -49,7 +49,7 @@ class Day(SQLModel, table=True):
     """A shoot day: its folder, its frame rate, its tolerance."""
 
     model_config = {"arbitrary_types_allowed": True}
-    id: Optional[int] = Field(default=None, primary_key=True)
+    id: int = Field(default=None, primary_key=True)
     production_id: int = Field(foreign_key="production.id", index=True)
     number: int
     shot_on: date
@@ -70,7 +70,7 @@ class Source(SQLModel, table=True):
         CheckConstraint("kind IN ('picture', 'sound')"),
         Index("source_tag_once", "day_id", "tag", unique=True),
     )
-    id: Optional[int] = Field(default=None, primary_key=True)
+    id: int = Field(default=None, primary_key=True)
     day_id: int = Field(foreign_key="day.id")
     tag: str
     name: str
@@ -98,7 +98,7 @@ class Recording(SQLModel, table=True):
         Index("recording_path_once", "day_id", "path", unique=True),
     )
     model_config = {"arbitrary_types_allowed": True}
-    id: Optional[int] = Field(default=None, primary_key=True)
+    id: int = Field(default=None, primary_key=True)
     day_id: int = Field(foreign_key="day.id")
     source_id: Optional[int] = Field(default=None, foreign_key="source.id", index=True)
     path: str  # below the day's folder
@@ -133,7 +133,7 @@ class OverrideRow(SQLModel, table=True):
     """A fact that a person put right. The read value stays beside it; the newest that stands counts."""
 
     __tablename__ = "override"
-    id: Optional[int] = Field(default=None, primary_key=True)
+    id: int = Field(default=None, primary_key=True)
     recording_id: int = Field(foreign_key="recording.id", index=True)
     field: str
     value: str
@@ -147,7 +147,7 @@ class ClockPeriod(SQLModel, table=True):
 
     __tablename__ = "clock_period"
     model_config = {"arbitrary_types_allowed": True}
-    id: Optional[int] = Field(default=None, primary_key=True)
+    id: int = Field(default=None, primary_key=True)
     source_id: int = Field(foreign_key="source.id", index=True)
     since: Fraction = Field(sa_column=_exact())  # on the day's label clock
     before: Fraction = Field(sa_column=_exact())
@@ -161,7 +161,7 @@ class ReportRow(SQLModel, table=True):
 
     __tablename__ = "report"
     __table_args__ = (CheckConstraint("kind IN ('sound', 'camera')"),)
-    id: Optional[int] = Field(default=None, primary_key=True)
+    id: int = Field(default=None, primary_key=True)
     day_id: int = Field(foreign_key="day.id", index=True)
     name: str
     kind: str
@@ -179,7 +179,7 @@ class AcceptedRow(SQLModel, table=True):
 
     __tablename__ = "accepted"
     __table_args__ = (Index("accepted_once", "day_id", "oddity", unique=True),)
-    id: Optional[int] = Field(default=None, primary_key=True)
+    id: int = Field(default=None, primary_key=True)
     day_id: int = Field(foreign_key="day.id")
     oddity: str  # its key: kind and what it is about
     note: str
@@ -198,7 +198,7 @@ class StrikeRow(SQLModel, table=True):
         CheckConstraint("how IN ('heard', 'seen')"),
         CheckConstraint("state IN ('proposed', 'confirmed', 'refused')"),
     )
-    id: Optional[int] = Field(default=None, primary_key=True)
+    id: int = Field(default=None, primary_key=True)
     recording_id: int = Field(foreign_key="recording.id", index=True)
     how: str
     kind: str  # clap or tone
@@ -222,7 +222,7 @@ class Pairing(SQLModel, table=True):
         Index("pairing_once", "picture_id", "sound_id", unique=True),
     )
     model_config = {"arbitrary_types_allowed": True}
-    id: Optional[int] = Field(default=None, primary_key=True)
+    id: int = Field(default=None, primary_key=True)
     day_id: int = Field(foreign_key="day.id", index=True)
     picture_id: int = Field(foreign_key="recording.id")
     sound_id: int = Field(foreign_key="recording.id", index=True)
@@ -253,7 +253,7 @@ class ComparedRow(SQLModel, table=True):
 
     __tablename__ = "compared"
     __table_args__ = (Index("compared_once", "one_id", "other_id", "of", unique=True),)
-    id: Optional[int] = Field(default=None, primary_key=True)
+    id: int = Field(default=None, primary_key=True)
     day_id: int = Field(foreign_key="day.id", index=True)
     one_id: int = Field(foreign_key="recording.id")
     other_id: int = Field(foreign_key="recording.id")
@@ -266,7 +266,7 @@ class CorrectionRow(SQLModel, table=True):
 
     __tablename__ = "correction"
     model_config = {"arbitrary_types_allowed": True}
-    id: Optional[int] = Field(default=None, primary_key=True)
+    id: int = Field(default=None, primary_key=True)
     pairing_id: int = Field(foreign_key="pairing.id", index=True)
     slip: Fraction = Field(sa_column=_exact())  # seconds
     ppm: Fraction = Field(sa_column=_exact())
@@ -283,7 +283,7 @@ class CheckRow(SQLModel, table=True):
     """A statement that head, middle and tail hold as corrected then."""
 
     __tablename__ = "check_mark"
-    id: Optional[int] = Field(default=None, primary_key=True)
+    id: int = Field(default=None, primary_key=True)
     pairing_id: int = Field(foreign_key="pairing.id", index=True)
     correction_id: Optional[int] = Field(default=None, foreign_key="correction.id")
     of: str = ""  # the contents it was made on; empty: those there are
@@ -296,7 +296,7 @@ class JournalRow(SQLModel, table=True):
     """Something done, by whom, when."""
 
     __tablename__ = "journal"
-    id: Optional[int] = Field(default=None, primary_key=True)
+    id: int = Field(default=None, primary_key=True)
     day_id: int = Field(foreign_key="day.id", index=True)
     pairing_id: Optional[int] = Field(default=None, foreign_key="pairing.id")
     at: datetime = Field(default_factory=_now, sa_column=_moment())
@@ -308,7 +308,7 @@ class Turnover(SQLModel, table=True):
     """What was made and handed over at one time: unfinished, in a folder that says so, until it is done."""
 
     __table_args__ = (CheckConstraint("state IN ('waiting', 'running', 'done', 'stopped', 'failed')"),)
-    id: Optional[int] = Field(default=None, primary_key=True)
+    id: int = Field(default=None, primary_key=True)
     day_id: int = Field(foreign_key="day.id", index=True)
     folder: str
     state: str = "waiting"
@@ -321,7 +321,7 @@ class Delivery(SQLModel, table=True):
     """One camera take of a turnover: delivered, or why not. Kept as soon as its file stands."""
 
     __table_args__ = (Index("delivery_once", "turnover_id", "picture_id", unique=True),)
-    id: Optional[int] = Field(default=None, primary_key=True)
+    id: int = Field(default=None, primary_key=True)
     turnover_id: int = Field(foreign_key="turnover.id", index=True)
     picture_id: int = Field(foreign_key="recording.id")
     name: str = ""  # file name; empty when not delivered
@@ -337,7 +337,7 @@ class Progress(SQLModel, table=True):
         Index("progress_open", "day_id", "state"),
         Index("progress_once", "day_id", "kind", "subject_id", unique=True),
     )
-    id: Optional[int] = Field(default=None, primary_key=True)
+    id: int = Field(default=None, primary_key=True)
     day_id: int = Field(foreign_key="day.id")
     kind: str  # intake, listen, measure, deliver
     subject_id: int  # day, recording, pairing or turnover

@@ -25,7 +25,7 @@ _MOST_BODY = 64 << 20  # taken from the line, so that who sends too much reads w
 SILENT_S = 60  # a connection on which nothing happens
 
 
-class Channel(HTTPChannel):  # type: ignore[misc]
+class Channel(HTTPChannel):
     """A connection that knows since when its present request is being sent."""
 
     begun: float | None = None
@@ -37,15 +37,16 @@ class Channel(HTTPChannel):  # type: ignore[misc]
         return result
 
 
-class Server(TcpWSGIServer):  # type: ignore[misc]
+class Server(TcpWSGIServer):
     """Lets go of connections whose request never becomes whole."""
 
     channel_class = Channel
 
-    def maintenance(self, now: float) -> None:
+    def maintenance(self, now: int) -> None:
         """Close what is silent, and what is sent too slowly."""
         super().maintenance(now)
-        for channel in self.active_channels.values():
+        channels: dict[int, Channel] = self.active_channels  # type: ignore[assignment]  # the stub misses the map
+        for channel in channels.values():
             if channel.begun is not None and now - channel.begun > SENDING_S:
                 channel.will_close = True
 
@@ -59,7 +60,7 @@ def make_server(app: Any, address: str, *, threads: int = THREADS) -> Server:
     )  # fmt: skip
     dispatcher = ThreadedTaskDispatcher()
     dispatcher.set_thread_count(told.threads)
-    return Server(app, {}, dispatcher=dispatcher, adj=told, sockinfo=told.listen[0])
+    return Server(app, {}, dispatcher=dispatcher, adj=told, sockinfo=told.listen[0])  # type: ignore[arg-type]  # opaque to us
 
 
 def main(address: str) -> None:

@@ -106,7 +106,7 @@ def chart(
     placed : mapping
         Where recordings lie.
     """
-    timed = [(row, placed[row.id or 0]) for row in listed if row.id in placed]
+    timed = [(row, placed[row.id]) for row in listed if row.id in placed]
     if not timed:
         return None
     axis = Axis([(place.start, place.start + place.took) for _, place in timed])
@@ -116,7 +116,7 @@ def chart(
         for row, place in timed:
             if row.source_id != source.id:
                 continue
-            pairing, state = partners.get(row.id or 0, (None, "set aside" if row.aside else "unpaired"))
+            pairing, state = partners.get(row.id, (None, "set aside" if row.aside else "unpaired"))
             x = axis.x(place.start)
             width = max(3.0, axis.x(place.start + place.took) - x)
             label = f"{Timecode.at(place.start, clock)}{' by sound' if place.by_sound else ''}"

@@ -79,28 +79,28 @@ def _slate(recording: Recording, now: Standing | None) -> str:
 def rows(session: Session, day: Day) -> list[Row]:
     """Return the ledger's rows: takes by time, then what lies apart."""
     clock = days.rate_of(day)
-    tags = {source.id: source.tag for source in days.sources(session, day.id or 0)}
+    tags: dict[int | None, str] = {source.id: source.tag for source in days.sources(session, day.id)}
     by_picture: dict[int, list[Standing]] = {}
     for now in standing.of_day(session, day):
         by_picture.setdefault(now.pairing.picture_id, []).append(now)
-    listed = recordings.of_day(session, day.id or 0)
-    placed = place_recordings(listed, pairings.of_day(session, day.id or 0), clock)
+    listed = recordings.of_day(session, day.id)
+    placed = place_recordings(listed, pairings.of_day(session, day.id), clock)
     made: list[Row] = []
     apart: list[Row] = []
     for recording in sorted(
-        listed, key=lambda r: (r.id not in placed, placed[r.id or 0].start if r.id in placed else 0, r.path)
+        listed, key=lambda r: (r.id not in placed, placed[r.id].start if r.id in placed else 0, r.path)
     ):
-        own = by_picture.get(recording.id or 0, [])
+        own = by_picture.get(recording.id, [])
         source = tags.get(recording.source_id, "—")
         if recording.state != "ready":
             word = UNREADABLE if recording.state == "unreadable" else "vanished"
             apart.append(_alone(recording, source, "—", recording.problem.split(": ", 1)[-1], word))
         elif own:
-            label = _label(placed.get(recording.id or 0), clock)
+            label = _label(placed.get(recording.id), clock)
             for index, now in enumerate(own):
                 made.append(_paired(recording, source, label, now, continued=index > 0))
         elif recording.unpaired:
-            label = _label(placed.get(recording.id or 0), clock)
+            label = _label(placed.get(recording.id), clock)
             why = why_alone(recording.unpaired, recording.searched)
             row = _alone(recording, source, label, why, SET_ASIDE if recording.aside else UNPAIRED)
             (made if recording.kind == PICTURE else apart).append(row)

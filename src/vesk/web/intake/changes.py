@@ -14,6 +14,8 @@ from vesk.store.tables import Day
 from vesk.web.intake.views import bp, show_day
 from vesk.web.shared import form, session, settings
 
+__all__ = ["bp"]  # with its routes that change something
+
 Shown = dict[int, int]
 """What is ticked: the version of each recording, by its number."""
 _PUT = ("scene", "take", "tape", "timecode", "clock")
@@ -21,7 +23,7 @@ _PUT = ("scene", "take", "tape", "timecode", "clock")
 
 def _do(day: Day, work: Callable[[], str], *, pairs: bool) -> ResponseReturnValue:
     """Do one thing and pair again where clocks or sources changed; or say why not, with nothing changed."""
-    day_id = day.id or 0
+    day_id = day.id
 
     def both() -> str:
         said = work()

@@ -55,7 +55,7 @@ def make_day() -> ResponseReturnValue:
             session(), settings(), production=form.text("production"), number=_day_number(), shot_on=shot_on,
             rate=FrameRate.parse(form.text("rate")), folder=form.text("folder").strip(),
         )  # fmt: skip
-        ask_intake(session(), day.id or 0)
+        ask_intake(session(), day.id)
         made.append(day.id)
         return ""
 

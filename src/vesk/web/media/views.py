@@ -48,7 +48,8 @@ def _kept(data: bytes, content: str) -> Response:
     response.set_etag(f"{content}-{request.query_string.decode(errors='replace')}")
     response.cache_control.max_age = 86_400
     response.cache_control.private = True
-    return response.make_conditional(request)
+    response.make_conditional(request)
+    return response
 
 
 @bp.get("/<int:recording_id>/peaks")

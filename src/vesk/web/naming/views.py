@@ -46,7 +46,7 @@ def _preview(day: Day, patterns: list[str]) -> tuple[list[Caught], str]:
         except NamingError as error:
             problem = problem or str(error)
     caught = []
-    for row in recordings.files_of_day(session(), day.id or 0):
+    for row in recordings.files_of_day(session(), day.id):
         stem = Path(row.name).stem
         by = next((pattern for pattern in good if compiled(pattern).fullmatch(stem)), "")
         caught.append(Caught(row.path, read_name(stem, good), by))

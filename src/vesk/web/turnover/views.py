@@ -18,7 +18,7 @@ bp = Blueprint("turnover", __name__, template_folder="templates")
 def _show(day_id: int, *, status: int = 200, problem: str = "", said: str = "") -> ResponseReturnValue:
     opened = session()
     frame = day_frame(day_id)
-    made = [(row, turnovers.deliveries(opened, row.id or 0)) for row in turnovers.of_day(opened, day_id)]
+    made = [(row, turnovers.deliveries(opened, row.id)) for row in turnovers.of_day(opened, day_id)]
     names = recordings.by_id(opened, {item.picture_id for _, held in made for item in held})
     return render(
         "turnover/page.html",
