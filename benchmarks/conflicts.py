@@ -17,15 +17,16 @@ from typing import Any
 
 from sqlmodel import Session, select
 
-from vesk.actions import joining, pairing, reports
+from vesk.actions import merging, pairing, reports
 from vesk.actions.known import known_of_day
+from vesk.core.facts import Facts
+from vesk.core.kinds import PICTURE, SOUND, ReportKind
 from vesk.core.timecode import FrameRate, Timecode
-from vesk.media.facts import PICTURE, SOUND, Facts
 from vesk.settings import Settings
 from vesk.store import days, overrides, pairings, turnovers
 from vesk.store import reports as kept
 from vesk.store.session import open_session
-from vesk.store.tables import CheckRow, ClockPeriod, CorrectionRow, Day, Recording, Source, StrikeRow
+from vesk.store.tables import CheckRow, ClockPeriod, CorrectionRow, Day, Recording, Source, SyncPointRow
 from vesk.web import create_app
 
 PAL = FrameRate(Fraction(25))
@@ -90,14 +91,14 @@ class PaperDay:
             self._add(session, path, facts)
         session.flush()
         joined = {self.rows[path].id: 1 for path in ("E/c1.mov", "E/c2.mov")}
-        self.run = joining.join_by_hand(session, settings, self.day, joined, "run")
+        self.run = merging.merge_by_hand(session, settings, self.day, joined, "run")
         pairing.pair_day(session, self.day)
         self.pairing = pairings.of_day(session, self.day.id)[0]
-        self.report = reports.take_up(session, settings, self.day, name="r.csv", text=_TABLE, kind="sound")
-        self.strike = StrikeRow(
+        self.report = reports.take_up(session, settings, self.day, name="r.csv", text=_TABLE, kind=ReportKind.SOUND)
+        self.sync_point = SyncPointRow(
             recording_id=self.rows["A/a.mov"].id, how="seen", kind="clap", frame=9, proposed_frame=9, likely=1.0
         )
-        session.add(self.strike)
+        session.add(self.sync_point)
         session.commit()
         self.oddity = next(iter(known_of_day(session, self.day).oddities)).key
         session.commit()
@@ -111,7 +112,7 @@ class PaperDay:
         self.rows[path] = Recording(
             day_id=self.day.id, source_id=self.sources[tag].id, path=path, name=name, size=1000 + len(path),
             modified_ns=1, content=f"w{len(self.rows):032x}", kind=facts.kind, duration=facts.duration,
-            facts=facts.as_json(),
+            facts=facts,
         )  # fmt: skip
         session.add(self.rows[path])
 
@@ -209,8 +210,8 @@ class PaperDay:
             ),
             "a report left out": Change(lambda _: (f"/reports/{self.report.id}", {"version": 1, "do": "remove"})),
             "a clap decided": Change(
-                lambda n: (f"/strikes/{self.strike.id}", {"version": 1, "frame": f"{20 + n}"}),
-                column(StrikeRow, self.strike.id, "frame"), lambda n: 20 + n,
+                lambda n: (f"/sync-points/{self.sync_point.id}", {"version": 1, "frame": f"{20 + n}"}),
+                column(SyncPointRow, self.sync_point.id, "frame"), lambda n: 20 + n,
             ),
         }  # fmt: skip
 

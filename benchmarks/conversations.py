@@ -8,9 +8,9 @@ from dataclasses import dataclass, field
 import material
 import numpy as np
 
+from vesk.core.kinds import MATCHED
 from vesk.core.sound.features import WORK_RATE
 from vesk.core.sound.measure import measure
-from vesk.core.sound.measurement import MATCHED
 
 CASES: list[tuple[str, float, dict[str, object]]] = [
     ("10 s, two", 1, {"seconds": 10}),

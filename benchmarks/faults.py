@@ -34,13 +34,13 @@ from sqlmodel import select
 
 from vesk.actions import intake, package
 from vesk.core.errors import MediaError, StorageError, VeskError
+from vesk.core.facts import Facts
 from vesk.core.intake.reports import read_table
 from vesk.core.timecode import FrameRate
 from vesk.dailies.located import Located, hear
 from vesk.dailies.report_lines import write_report
 from vesk.jobs.tasks import ask_intake
 from vesk.media import cache, checksum, paperwork, probe
-from vesk.media.facts import Facts
 from vesk.media.guarded import guarded
 from vesk.media.sound import SoundReader
 from vesk.media.wave import write_wave
@@ -151,12 +151,12 @@ def _readers(path: Path, kept: Path) -> list[tuple[str, Any]]:
         return guarded(path, HANGS_S, probe.read_facts, path)
 
     def listen() -> None:
-        guarded(path, HANGS_S, hear, Located(path, facts(), cache.kept(kept, checksum.whole_hash(path))))
+        guarded(path, HANGS_S, hear, Located(path, facts(), cache.entry_of(kept, checksum.whole_hash(path))))
 
     def frames() -> None:
         found = facts()
         if found.frames:
-            place = Located(path, found, cache.kept(kept, checksum.whole_hash(path)))
+            place = Located(path, found, cache.entry_of(kept, checksum.whole_hash(path)))
             guarded(path, HANGS_S, place.save_frames, [0, found.frames // 2])
 
     return [("facts", facts), ("sound", listen), *([("frames", frames)] if path.suffix == ".mov" else [])]
@@ -224,10 +224,11 @@ def _writers(media: Path) -> dict[str, Any]:
 
     def listen(path: Path, disk: Path) -> None:
         facts = probe.read_facts(path)
-        cache.listen(path, facts, cache.kept(disk / "cache", checksum.whole_hash(path)))
+        cache.listen(path, facts, cache.entry_of(disk / "cache", checksum.whole_hash(path)))
 
     def frames(disk: Path) -> None:
-        cache.save_frames(movie, cache.kept(disk / "cache", checksum.whole_hash(movie)), list(range(40)), height=480)
+        entry = cache.entry_of(disk / "cache", checksum.whole_hash(movie))
+        cache.save_frames(movie, entry, list(range(40)), height=480)
 
     def sound(disk: Path) -> None:
         with SoundReader(wave) as reader:

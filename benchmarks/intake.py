@@ -18,6 +18,8 @@ from pathlib import Path
 import numpy as np
 
 from vesk.core.errors import MediaError
+from vesk.core.facts import Facts
+from vesk.core.kinds import PICTURE, SOUND
 from vesk.core.ltc.edges import find_edges
 from vesk.core.ltc.frames import read_frames
 from vesk.core.ltc.listen import decode
@@ -25,7 +27,6 @@ from vesk.core.timecode import FrameRate, Timecode
 from vesk.dailies.known_day import know_day
 from vesk.dailies.known_recording import Item
 from vesk.media import cache, checksum, probe, scan
-from vesk.media.facts import PICTURE, SOUND, Facts
 from vesk.media.wave import write_wave
 from vesk.simulator import scenario, shoot
 from vesk.simulator.ltc import signal
@@ -62,7 +63,7 @@ def files(media: Path) -> None:
             place = Path(folder)
             full = timed(
                 lambda own=own, place=place: [
-                    cache.listen(path, facts, cache.kept(place, f"{n:04}")) for n, (path, facts) in enumerate(own)
+                    cache.listen(path, facts, cache.entry_of(place, f"{n:04}")) for n, (path, facts) in enumerate(own)
                 ]
             )
         print(
@@ -143,7 +144,7 @@ def _listen_watched(path: Path, store: Path) -> tuple[float, float]:
 
     watcher = threading.Thread(target=watch)
     watcher.start()
-    cache.listen(path, probe.read_facts(path), cache.kept(store, "memory"))
+    cache.listen(path, probe.read_facts(path), cache.entry_of(store, "memory"))
     done.set()
     watcher.join()
     return before, most

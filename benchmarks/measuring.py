@@ -15,12 +15,13 @@ import numpy as np
 from numpy.typing import NDArray
 from scipy import fft
 
+from vesk.core.kinds import MATCHED
 from vesk.core.picture.closure import find_closure
 from vesk.core.sound.coarse import prepare, search
 from vesk.core.sound.features import WORK_RATE, onset_features
 from vesk.core.sound.measure import measure
-from vesk.core.sound.measurement import MATCHED, Measurement
-from vesk.core.sound.strikes import find_strikes
+from vesk.core.sound.measurement import Measurement
+from vesk.core.sound.sync_points import find_sync_points
 from vesk.simulator import paths
 from vesk.simulator.slates import KINDS, slate
 
@@ -214,8 +215,8 @@ def _claps(seed: int) -> tuple[NDArray[np.float32], NDArray[np.float32]]:
     made = []
     for take in (0, 1):
         tone = rng.normal(size=count) * 0.001
-        strikes = material.claps_at(count, list(at), [seed * 20 + take * 10 + n for n in range(len(at))])
-        made.append(paths.reverberant(np.asarray(strikes + tone, np.float32), WORK_RATE, seed=take, amount=0.4))
+        sync_points = material.claps_at(count, list(at), [seed * 20 + take * 10 + n for n in range(len(at))])
+        made.append(paths.reverberant(np.asarray(sync_points + tone, np.float32), WORK_RATE, seed=take, amount=0.4))
     return made[0], made[1]
 
 
@@ -269,7 +270,7 @@ def claps(scale: float) -> None:
         talk = material.talk(60, seed % 20)[: 20 * WORK_RATE] * 0.5
         talk[: 3 * WORK_RATE] = 0
         heard = talk + material.claps_at(talk.size, [at / WORK_RATE], [seed]) + rng.normal(size=talk.size) * 0.001
-        told = find_strikes(np.asarray(heard, np.float32))
+        told = find_sync_points(np.asarray(heard, np.float32))
         first += abs(told[0].at_s - at / WORK_RATE) < 0.005
         off.append(min(abs(one.at_s - at / WORK_RATE) for one in told) * 1e3)
         clap = material.claps_at(15 * WORK_RATE, [6.0], [seed])
@@ -279,7 +280,7 @@ def claps(scale: float) -> None:
         alone += found.line is not None and abs(found.line.offset_s - 0.25) < 1e-3
         alone_wrong += found.line is not None and abs(found.line.offset_s - 0.25) >= 1e-3
     print(f"\nclap before talk: first {first} of {count}; off by {np.median(off):.3f} ms, worst {max(off):.3f}")
-    likeliest = [find_strikes(_no_clap(seed))[0].score for seed in range(count)]
+    likeliest = [find_sync_points(_no_clap(seed))[0].score for seed in range(count)]
     print(f"talk and knocks without a clap: the likeliest sound reaches a half in {sum(s >= 0.5 for s in likeliest)}")
     seen = {kind: sum(_is_seen(kind, seed) for seed in range(count)) for kind in KINDS}
     print(f"claps seen, the right frame of {count} each: " + ", ".join(f"{kind} {n}" for kind, n in seen.items()))

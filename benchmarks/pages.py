@@ -21,10 +21,10 @@ from sqlalchemy import event
 from sqlmodel import Session
 
 from vesk.actions import pairing
+from vesk.core.facts import Facts
+from vesk.core.kinds import PICTURE, SOUND
 from vesk.core.sound.measure import measure
 from vesk.core.timecode import FrameRate, Timecode
-from vesk.dailies.measuring import to_json
-from vesk.media.facts import PICTURE, SOUND, Facts
 from vesk.services import cluster
 from vesk.settings import Settings
 from vesk.store import days, migrate, pairings
@@ -71,13 +71,13 @@ def large_day(session: Session, recordings: int) -> tuple[Day, int]:
             session.add(
                 Recording(
                     day_id=day.id, source_id=sources[tag].id, path=f"{tag}/{name}", name=name, size=1000 + n,
-                    modified_ns=1, content=f"{tag}{n:030}", kind=kind, duration=facts.duration, facts=facts.as_json(),
+                    modified_ns=1, content=f"{tag}{n:030}", kind=kind, duration=facts.duration, facts=facts,
                 )
             )  # fmt: skip
     session.flush()
     pairing.pair_day(session, day)
     one = material.pair(55, 5, snr_db=15)
-    found = to_json(measure(material.hear(one.picture), material.hear(one.sound)))
+    found = measure(material.hear(one.picture), material.hear(one.sound))
     for row in pairings.of_day(session, day.id):
         row.state, row.measurement = pairings.MEASURED, found
         session.add(row)

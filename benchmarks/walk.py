@@ -36,7 +36,7 @@ def timed(work: Callable[[], Any]) -> tuple[Any, float]:
 def naive_offset(walked: Walked, one: Measured) -> float:
     """Return the offset by the peak of one plain correlation of both files, seconds."""
     picture, sound = (
-        cache.hearing(walked.recordings[name].kept, 0).sound.astype("float32") for name in (one.picture, one.sound)
+        cache.hearing(walked.recordings[name].entry, 0).sound.astype("float32") for name in (one.picture, one.sound)
     )
     size = fft.next_fast_len(picture.size + sound.size, real=True)
     curve = fft.irfft(fft.rfft(picture, size) * np.conj(fft.rfft(sound, size)), size)

@@ -6,8 +6,9 @@ from datetime import date
 from fractions import Fraction
 from typing import Any
 
+from vesk.core.facts import Facts
+from vesk.core.kinds import PICTURE, SOUND
 from vesk.core.timecode import FrameRate, Timecode
-from vesk.media.facts import PICTURE, SOUND, Facts
 from vesk.store import days
 from vesk.store.tables import Day, Recording, Source
 
@@ -55,7 +56,7 @@ def paper_day(session: Any, files: dict[str, Facts], folder: str = "/nowhere") -
             Recording(
                 day_id=day.id, source_id=sources[tag].id, path=path, name=path.split("/")[1], size=1000 + len(path),
                 modified_ns=1, content=f"{abs(hash(path)):032x}"[:32], kind=facts.kind, duration=facts.duration,
-                facts=facts.as_json(),
+                facts=facts,
             )
         )  # fmt: skip
     session.commit()

@@ -44,8 +44,8 @@ def test_every_command_is_in_the_readme():
 
 def test_every_printed_field_is_documented():
     text = (PROJECT / "docs" / "formats.md").read_text(encoding="utf-8")
+    from vesk.core.facts import Facts
     from vesk.dailies.report_lines import COLUMNS
-    from vesk.media.facts import Facts
 
     fields = {
         "decision",

@@ -8,7 +8,7 @@ from pathlib import Path
 import pytest
 from tests.conftest import name_ferry
 
-from vesk.actions import correct, intake, measuring, package, pairing, sources, standing, turnover
+from vesk.actions import correct, intake, measuring, package, pairing, pairing_status, sources, turnover
 from vesk.core.errors import MediaError, RefusedError, StaleError, StorageError
 from vesk.store import journal, pairings, recordings, turnovers
 from vesk.store.tables import Source
@@ -29,7 +29,7 @@ def day(db, settings, ferry, tmp_path):
 
 
 def only(db, day, picture):
-    return next(now for now in standing.of_day(db, day) if now.picture.name == picture)
+    return next(now for now in pairing_status.of_day(db, day) if now.picture.name == picture)
 
 
 def measured(db, settings, day, picture):
@@ -151,7 +151,7 @@ def test_one_take_that_fails_costs_only_itself(db, settings, day):
     package.make(db, settings, row.id)
     made = {recordings.get(db, item.picture_id).name: item for item in turnovers.deliveries(db, row.id)}
     assert made["A006_001.mov"].name == "A006_001.wav"
-    assert max(abs(e) for e in made["A006_001.mov"].facts["residual_s"]) < 0.001
+    assert max(abs(e) for e in made["A006_001.mov"].written.residual_s) < 0.001
     assert "31A_02.wav: it is not there any more" in made["A006_002.mov"].reason
     with (Path(row.folder) / "report.csv").open(encoding="utf-8", newline="") as file:
         report = {Path(line["picture"]).name: line for line in csv.DictReader(file)}

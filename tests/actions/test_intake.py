@@ -7,8 +7,9 @@ from fractions import Fraction
 import pytest
 from tests.conftest import name_ferry, shown
 
-from vesk.actions import clocks, facts, intake, joining, measuring, oddities, pairing, sources, standing
+from vesk.actions import clocks, facts, intake, measuring, merging, oddities, pairing, pairing_status, sources
 from vesk.actions.known import known_of_day
+from vesk.actions.locating import located
 from vesk.core.errors import RefusedError, StaleError
 from vesk.dailies import delivering
 from vesk.media import cache
@@ -28,7 +29,7 @@ def day(db, settings, afternoon, tmp_path):
     for _ in range(2):  # files by themselves, then what they are together
         for row in recordings.ready_of_day(db, named.id):
             measuring.listen(db, settings, row.id)
-        joining.join_day(db, settings, named)
+        merging.merge_day(db, settings, named)
     pairing.pair_day(db, named)
     db.commit()
     return named
@@ -49,7 +50,7 @@ def test_timecode_on_a_sound_channel_is_trusted_over_a_wrong_header(db, day):
     assert (known.clocks["C"].clock, one.clock, one.label) == ("LTC", "LTC", "13:52:10:00")
     assert one.values["timecode"].value == "12:50:06:13"  # what its header says stays beside it
     assert row.start == pytest.approx(Fraction(13 * 3600 + 52 * 60 + 10), abs=0.021)
-    assert row.heard["ltc"]["0"]["ppm"] == pytest.approx(11.0, abs=0.02)
+    assert row.heard.ltc[0].ppm == pytest.approx(11.0, abs=0.02)
     assert {p.sound_id for p in pairings.of_day(db, day.id) if p.picture_id == row.id} == {
         by_name(db, day)["37_01.wav"].id
     }
@@ -57,11 +58,11 @@ def test_timecode_on_a_sound_channel_is_trusted_over_a_wrong_header(db, day):
 
 def test_its_channel_is_kept_out_of_matching(db, settings, day):
     row = by_name(db, day)["C002_001.mov"]
-    place = standing.located(settings, day, row)
-    assert cache.matching_channels(place.facts, place.kept) == (1,)
+    place = located(db, settings, day, row)
+    assert cache.matching_channels(place.facts, place.entry) == (1,)
     (pid,) = [p.id for p in pairings.of_day(db, day.id) if p.picture_id == row.id]
     measuring.measure_pairing(db, settings, pid)
-    now = standing.of_pairing(db, pid)
+    now = pairing_status.of_pairing(db, pid)
     assert now.found.picture_channel == 1
     assert now.verdict.cause == "whole-frame offset"  # its sound is a frame early on its picture
     assert "C by its LTC, S1 by its header" in {item.says for item in now.evidence}
@@ -89,13 +90,13 @@ def test_a_camera_without_a_clock_finds_its_sound(db, settings, day, afternoon, 
     assert row.name == "clip0017-0019.mov"
     (made,) = pairing.pair_by_sound(db, settings, row.id, lambda _done, _total: True)
     true = afternoon.pair("clip0017.mov", "39_01.wav")
-    now = standing.of_pairing(db, made.id)
+    now = pairing_status.of_pairing(db, made.id)
     assert now.sound.name == "39_01.wav"
     assert now.found.line.offset_s == pytest.approx(true["heard_offset_s"], abs=4e-5)
     assert now.found.line.ppm == pytest.approx(true["ppm"], abs=1.0)
     assert "E has no clock" in now.evidence[0].says
     assert pairing.to_search(db, day) == []
-    picture, sound = (standing.located(settings, day, one) for one in (now.picture, now.sound))
+    picture, sound = (located(db, settings, day, one) for one in (now.picture, now.sound))
     laid = [delivering.Laid(sound, now.proposal.on(now.pairing.offset))]
     whole = delivering.deliver(
         picture, laid, tmp_path / "clip0017.wav", scene="39", take="1", project="", shot_on=day.shot_on
@@ -145,13 +146,13 @@ def test_brought_back_moved_and_meant_so(db, settings, day):
     facts.put_right(db, settings, day, shown(slow), field="aside", value="")
     pairing.pair_day(db, day)
     assert by_name(db, day)["D001_001.mov"].aside == ""
-    joined = next(p for p in pairings.of_day(db, day.id) if p.sound_id == rows["39_01.wav"].id)
-    measuring.measure_pairing(db, settings, joined.id)
-    assert standing.of_pairing(db, joined.id).state == "measured"
+    paired = next(p for p in pairings.of_day(db, day.id) if p.sound_id == rows["39_01.wav"].id)
+    measuring.measure_pairing(db, settings, paired.id)
+    assert pairing_status.of_pairing(db, paired.id).state == "measured"
     facts.put_right(db, settings, day, shown(rows["39_01.wav"]), field="aside", value="wild")
     pairing.pair_day(db, day)
     assert by_name(db, day)["39_01.wav"].aside == "wild"
-    now = standing.of_pairing(db, joined.id)  # measured or not, it waits for nobody any more
+    now = pairing_status.of_pairing(db, paired.id)  # measured or not, it waits for nobody any more
     assert (now.state, now.aside, now.needs_person) == ("set aside", "wild", False)
     assert sources.move(db, settings, day, shown(copy), to_tag="S9") == 1
     assert source(db, day, "S9").kind == "sound"

@@ -6,6 +6,7 @@ import pytest
 from tests.paper_day import PAL, picture, sound
 
 from vesk.core.clocks.choice import Period, Said
+from vesk.core.heard import Heard, LtcHeard
 from vesk.core.intake.reports import Entry, Report
 from vesk.dailies.known_day import know_day
 from vesk.dailies.known_recording import Item
@@ -18,10 +19,8 @@ def item(path, facts, **more):
 
 
 def coded(start, frames=500):
-    track = {
-        "frames": frames, "start": str(start), "rate": "25", "drop": False, "label": "", "breaks": [], "missing": 0,
-    }  # fmt: skip
-    return {"ltc": {"0": track}, "levels": [], "leaks_db": {}, "hum": {}}
+    says = LtcHeard(Fraction(25), False, Fraction(start), "", 0, "", 1e-5, 0.0, 0.1, frames, 0, "")
+    return Heard(ltc={0: says})
 
 
 def known(*items, **more):
@@ -70,7 +69,7 @@ def test_a_stretch_is_told_by_the_clock_a_recording_has_else():
 
 def test_of_several_coded_channels_the_one_with_most_frames_counts():
     heard = coded(9 * HOUR, frames=10)
-    heard["ltc"]["1"] = coded(10 * HOUR, frames=400)["ltc"]["0"]
+    heard.ltc[1] = coded(10 * HOUR, frames=400).ltc[0]
     one = item("C/1.mov", picture("08:00:00:00"), heard=heard)
     assert known(one).recordings[one.key].start == 10 * HOUR
 
@@ -94,8 +93,8 @@ def test_a_picture_brought_back_is_no_longer_off_speed():
 
 
 def test_a_run_is_read_by_its_first_file_and_counts_all_of_them():
-    parts = tuple(item(f"A/A001_{n:03}.mov", picture("09:00:00:00", 10)) for n in (1, 2))
-    whole = item("A/A001_001-002.mov", picture("09:00:00:00", 20), members=parts, joined="run")
+    members = tuple(item(f"A/A001_{n:03}.mov", picture("09:00:00:00", 10)) for n in (1, 2))
+    whole = item("A/A001_001-002.mov", picture("09:00:00:00", 20), members=members, merged="run")
     other = item("A/A001_004.mov", picture("12:00:00:00"))
     found = known(whole, other)
     assert found.recordings[whole.key].tokens == {"roll": "A001", "clip": "001"}

@@ -16,25 +16,28 @@ from vesk.actions import (
     correct,
     facts,
     intake,
-    joining,
     measuring,
+    merging,
     naming,
     package,
     pairing,
+    pairing_status,
     reports,
     sources,
-    standing,
-    striking,
+    sync_points,
     turnover,
 )
 from vesk.actions.known import known_of_day
+from vesk.actions.locating import located
 from vesk.core.errors import MediaError, StorageError
+from vesk.core.kinds import ReportKind
 from vesk.media import checksum
 from vesk.media.wave import write_wave
-from vesk.store import changes, days, journal, pairings, recordings, strikes, turnovers
+from vesk.store import changes, days, journal, pairings, recordings, turnovers
 from vesk.store import reports as kept_reports
+from vesk.store import sync_points as points
 from vesk.store.session import open_session
-from vesk.store.tables import Delivery, StrikeRow
+from vesk.store.tables import Delivery, SyncPointRow
 
 
 @pytest.fixture
@@ -52,7 +55,7 @@ def day(db, settings, ferry, tmp_path):
 def only(db, day, name):
     db.flush()
     db.expire_all()
-    return next(now for now in standing.of_day(db, day) if now.picture.name == name)
+    return next(now for now in pairing_status.of_day(db, day) if now.picture.name == name)
 
 
 def checked(db, settings, day, *names):
@@ -117,21 +120,21 @@ def test_a_measurement_of_a_file_that_was_changed_meanwhile_is_let_go(db, settin
 
 def test_a_clap_decided_while_claps_are_looked_for_is_kept(db, settings, day, monkeypatch):
     row = recording(db, day, "A006_001.mov")
-    striking.keep_strikes(db, settings, row.id)
+    sync_points.keep_sync_points(db, settings, row.id)
     db.commit()
-    first = next(one for one in strikes.of_recordings(db, [row.id])[row.id] if one.how == strikes.SEEN)
+    first = next(one for one in points.of_recordings(db, [row.id])[row.id] if one.how == points.SEEN)
 
     def person():
         with open_session(settings.sqlalchemy_url) as theirs:
-            striking.decide(theirs, settings, first.id, version=first.version, frame=first.frame + 1)
+            sync_points.decide(theirs, settings, first.id, version=first.version, frame=first.frame + 1)
             theirs.commit()
 
-    meanwhile(monkeypatch, "vesk.actions.striking.guarded", person)
-    monkeypatch.setattr("vesk.actions.striking._keep_frames", lambda *_: None)
-    striking.keep_strikes(db, settings, row.id)
+    meanwhile(monkeypatch, "vesk.actions.sync_points.guarded", person)
+    monkeypatch.setattr("vesk.actions.sync_points._keep_frames", lambda *_: None)
+    sync_points.keep_sync_points(db, settings, row.id)
     db.commit()
     db.expire_all()
-    kept = [one for one in strikes.of_recordings(db, [row.id])[row.id] if one.how == strikes.SEEN]
+    kept = [one for one in points.of_recordings(db, [row.id])[row.id] if one.how == points.SEEN]
     assert [(one.state, one.frame) for one in kept] == [("confirmed", first.proposed_frame + 1)]
 
 
@@ -312,7 +315,7 @@ def test_a_link_swapped_in_after_intake_is_not_followed(db, settings, day, tmp_p
     path = Path(day.folder, now.sound.path)
     path.rename(outside)
     path.symlink_to(outside)
-    place = standing.located(settings, day, now.sound)
+    place = located(db, settings, day, now.sound)
     for open_it in (place.reader, lambda: measuring.measure_pairing(db, settings, now.pairing.id)):
         with pytest.raises(MediaError, match="leads out of the day's folder"):
             open_it()
@@ -370,8 +373,10 @@ def test_a_source_with_a_report_and_a_stretch_is_merged_and_its_tag_used_again(d
         "A/a.mov": picture("09:00:00:00"), "S1/a.wav": sound("08:59:58:00"), "S2/b.wav": sound("09:30:00:00"),
     })  # fmt: skip
     second = source(db, day, "S2")
-    report = reports.take_up(db, settings, day, name="r.csv", text="file,scene\nb.wav,7\n", kind="sound")
-    reports.name_columns(db, settings, report.id, version=1, mapping=dict(report.mapping), kind="sound", tag="S2")
+    report = reports.take_up(db, settings, day, name="r.csv", text="file,scene\nb.wav,7\n", kind=ReportKind.SOUND)
+    reports.name_columns(
+        db, settings, report.id, version=1, mapping=dict(report.mapping), kind=ReportKind.SOUND, tag="S2"
+    )
     clocks.choose_period(db, settings, second.id, version=1, since="09:00", before="10:00", clock="none")
     sources.merge(db, settings, second.id, version=2, into="S1")
     db.commit()
@@ -422,7 +427,7 @@ def test_a_short_silent_recording_is_looked_at_once(db, settings, afternoon, tmp
     path = next(afternoon.folder.rglob("D001_001.mov"))
     place = measuring.Located(path, measuring.bordered(path, _facts, path), _nowhere(tmp_path))
     assert place.facts.channels == 0
-    found = striking.strikes_of(place)
+    found = sync_points.sync_points_of(place)
     frames = [one.frame for one in found.seen]
     assert len(frames) == len(set(frames))
     assert all(abs(a - b) > 1 for n, a in enumerate(frames) for b in frames[:n])
@@ -437,7 +442,7 @@ def _facts(path):
 def _nowhere(tmp_path):
     from vesk.media import cache
 
-    return cache.kept(tmp_path, "w0")
+    return cache.entry_of(tmp_path, "w0")
 
 
 def test_a_damaged_recording_costs_only_itself_in_a_search(db, settings, tmp_path):
@@ -471,8 +476,8 @@ def test_deliveries_of_one_picture_are_one_row(db, settings, day):
 def test_runs_taken_apart_and_proposals_of_claps_never_meet_a_row_that_is_gone(db, settings):
     """A clap's row belongs to a recording that stays, whatever becomes of its run."""
     day = paper_day(db, {f"E/clip{n:04}.mov": picture("", 600, channels=0) for n in (1, 2)})
-    run = joining.join_by_hand(db, settings, day, shown(*recordings.files_of_day(db, day.id)), "run")
-    db.add(StrikeRow(recording_id=run.id, how="seen", kind="clap", frame=3, likely=2.0))
-    joining.part(db, settings, run.id, version=run.version)
+    run = merging.merge_by_hand(db, settings, day, shown(*recordings.files_of_day(db, day.id)), "run")
+    db.add(SyncPointRow(recording_id=run.id, how="seen", kind="clap", frame=3, likely=2.0))
+    merging.take_apart(db, settings, run.id, version=run.version)
     db.commit()
-    assert strikes.of_recordings(db, [run.id])[run.id][0].frame == 3
+    assert points.of_recordings(db, [run.id])[run.id][0].frame == 3

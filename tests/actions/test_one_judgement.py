@@ -7,7 +7,8 @@ from datetime import date
 import pytest
 from tests.conftest import PAL
 
-from vesk.actions import intake, joining, measuring, pairing, standing
+from vesk.actions import intake, measuring, merging, pairing, pairing_status
+from vesk.core.sound.measurement import MEASUREMENT
 from vesk.dailies import measuring as by_sound
 from vesk.dailies.folder import walk_folder
 from vesk.store import days, recordings
@@ -38,16 +39,16 @@ def test_pages_and_commands_judge_alike(db, settings, ferry, afternoon, tmp_path
     )
     intake.take_in(db, settings, day)
     for _ in range(2):
-        joining.join_day(db, settings, day)
+        merging.merge_day(db, settings, day)
         for row in recordings.ready_of_day(db, day.id):
             measuring.listen(db, settings, row.id)
-    joining.join_day(db, settings, day)
+    merging.merge_day(db, settings, day)
     for pairing_id in pairing.pair_day(db, day):
         measuring.measure_pairing(db, settings, pairing_id)
     for row in pairing.to_search(db, day):
         pairing.pair_by_sound(db, settings, row.id, lambda _done, _total: True)
     measuring.compare_rivals(db, settings, day.id)
-    by_pages = {(one.picture.path, one.sound.path): one for one in standing.of_day(db, day)}
+    by_pages = {(one.picture.path, one.sound.path): one for one in pairing_status.of_day(db, day)}
     asked = len(measured_once)
     walked = walk_folder(folder, settings.cache)
     by_commands = {(one.picture, one.sound): one for one in walked.pairings}
@@ -60,7 +61,7 @@ def test_pages_and_commands_judge_alike(db, settings, ferry, afternoon, tmp_path
         one = by_commands[names].judged
         # Claps are looked for by workers; a command has not looked. A trace is kept to a nanosecond.
         assert (page.judged.picture, page.judged.sound) == (one.picture, one.sound), names
-        assert page.judged.found == by_sound.from_json(by_sound.to_json(one.found)), names
+        assert page.judged.found == MEASUREMENT.load(MEASUREMENT.dump(one.found)), names
         assert (page.judged.offset, page.fps, page.judged.sample_rate) == (one.offset, one.fps, one.sample_rate), names
         assert (page.proposal, page.errors, page.points) == (one.proposal, one.errors, one.points), names
         assert page.verdict == one.verdict, names

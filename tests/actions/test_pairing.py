@@ -1,12 +1,13 @@
 """Two workers told to pair one day at once; a page of a day that another is changing."""
 
 import threading
+from dataclasses import replace
 from fractions import Fraction
 
 from tests.conftest import shown
 from tests.paper_day import paper_day, picture, recording, sound
 
-from vesk.actions import correct, facts, joining, pairing, standing
+from vesk.actions import correct, facts, merging, pairing, pairing_status
 from vesk.actions.known import known_of_day
 from vesk.dailies.searching import why_alone
 from vesk.store import pairings, recordings
@@ -22,7 +23,7 @@ def test_a_day_is_paired_once_by_two_at_a_time(db, settings):
         with open_session(settings.sqlalchemy_url) as other:
             own = other.get(Day, day.id)
             done.append(pairing.pair_day(other, own))
-            joining.join_day(other, settings, own)
+            merging.merge_day(other, settings, own)
             other.commit()
 
     pairing.pair_day(db, day)  # written, not yet committed
@@ -46,12 +47,12 @@ def test_what_was_corrected_stays_where_it_lies_when_a_clock_changes(db, setting
     pairing.pair_day(db, day)
     kept, other = pairings.of_day(db, day.id)
     correct.set_own(db, settings, kept.id, version=kept.version, slip=Fraction(1, 10), ppm=Fraction(0))
-    was = standing.of_pairing(db, kept.id).laid
+    was = pairing_status.of_pairing(db, kept.id).laid
     for name, label in (("7_01.wav", "08:59:59:00"), ("7_02.wav", "09:09:59:00")):
         own = recording(db, day, name)
         facts.put_right(db, settings, day, shown(own), field="timecode", value=label)
     pairing.pair_day(db, day)
-    assert standing.of_pairing(db, kept.id).laid == was
+    assert pairing_status.of_pairing(db, kept.id).laid == was
     assert (kept.offset, other.offset) == (-2, -1)
 
 
@@ -70,15 +71,15 @@ def test_a_picture_found_nowhere_is_searched_again_only_when_others_have_come(db
 def test_by_hand_files_lie_as_people_count_and_a_part_that_changed_its_kind_ends_nothing_else(db, settings):
     files = {f"E/take{n}.mov": picture("", 60 + n, channels=0) for n in (9, 10, 11)}
     day = paper_day(db, files)
-    run = joining.join_by_hand(db, settings, day, shown(*recordings.files_of_day(db, day.id)), "run")
+    run = merging.merge_by_hand(db, settings, day, shown(*recordings.files_of_day(db, day.id)), "run")
     assert run.name == "take9-11.mov"
-    assert [row.name for row in recordings.parts_of(db, run.id)] == ["take9.mov", "take10.mov", "take11.mov"]
+    assert [row.name for row in recordings.members_of(db, run)] == ["take9.mov", "take10.mov", "take11.mov"]
     part = recording(db, day, "take10.mov")
-    part.facts, part.content = {**part.facts, "fps": "24"}, "copied anew"
-    joining.refresh(db, day)
+    part.facts, part.content = replace(part.facts, fps=Fraction(24)), "copied anew"
+    merging.refresh(db, day)
     assert run.state == "unreadable"
     assert "they differ in frame rate" in run.problem
-    assert joining.part(db, settings, run.id, version=run.version).state == "parted"
+    assert merging.take_apart(db, settings, run.id, version=run.version).state == "apart"
     assert len(recordings.ready_of_day(db, day.id)) == 3
 
 
@@ -87,12 +88,12 @@ def test_a_part_is_not_searched_for_by_itself(db, settings):
     day = paper_day(db, files)
     # Without sound to listen to, number and limit decide.
     for row in recordings.files_of_day(db, day.id):
-        row.facts = {**row.facts, "channels": 0}
+        row.facts = replace(row.facts, channels=0)
         db.add(row)
-    (run,) = joining.join_day(db, settings, day)
+    (run,) = merging.merge_day(db, settings, day)
     assert run.name == "clip0001-0003.mov"
     part = recording(db, day, "clip0002.mov")
-    assert part.part_of == run.id
+    assert part.member_of == run.id
     assert pairing.pair_by_sound(db, settings, part.id, lambda _done, _total: True) == []
     assert part.unpaired == ""
 

@@ -7,11 +7,11 @@ import pytest
 from tests.conftest import shown
 from tests.paper_day import paper_day, picture, sound, source
 
-from vesk.actions import correct, facts, pairing, standing
+from vesk.actions import correct, facts, pairing, pairing_status
 from vesk.actions.remembered import Remembered
 from vesk.core.errors import VeskError
-from vesk.core.sound.measurement import MATCHED, Line, Measurement
-from vesk.dailies.measuring import to_json
+from vesk.core.kinds import MATCHED
+from vesk.core.sound.measurement import Line, Measurement
 from vesk.store import pairings
 from vesk.store.tables import Pairing
 
@@ -19,8 +19,7 @@ from vesk.store.tables import Pairing
 def measured(rng):
     """A measurement like any other: a line, and what it rests on."""
     line = Line(10.0, rng.uniform(-3, 1), rng.uniform(-80, 80), 1e-5, 0.1)
-    found = Measurement(MATCHED, "", line, 1.0, 10.0, 19.0, log10_false_alarm=-rng.uniform(10, 90))
-    return to_json(found)
+    return Measurement(MATCHED, "", line, 1.0, 10.0, 19.0, log10_false_alarm=-rng.uniform(10, 90))
 
 
 def said(db, day):
@@ -29,7 +28,7 @@ def said(db, day):
             one.pairing.id, one.state, one.judged.offset, one.proposal, one.errors, one.verdict, one.evidence,
             one.needs_person, one.rivalry, one.points, one.judged.rival, one.late_s, one.found,
         )
-        for one in standing.of_day(db, day)
+        for one in pairing_status.of_day(db, day)
     ]  # fmt: skip
 
 
@@ -61,7 +60,7 @@ def test_after_any_change_pages_say_what_computing_anew_says(db, settings, seed)
         row.distance_mm, row.delay_us = rng.randint(0, 20_000), rng.randint(-40_000, 40_000)
 
     def label():
-        row = standing.of_day(db, day)[0].picture
+        row = pairing_status.of_day(db, day)[0].picture
         wanted = f"09:{rng.randint(0, 2):02}:0{rng.randint(0, 9)}:00"
         facts.put_right(db, settings, day, shown(row), field="timecode", value=wanted)
         pairing.pair_day(db, day)
@@ -80,7 +79,7 @@ def test_after_any_change_pages_say_what_computing_anew_says(db, settings, seed)
             continue  # nothing to undo, not measured yet
         db.flush()
         remembered = said(db, day)
-        standing.forget()
+        pairing_status.forget()
         assert said(db, day) == remembered
 
 
@@ -119,4 +118,4 @@ def test_a_measurement_has_a_name_of_its_own_whichever_way_it_is_kept(db, settin
     db.add(made)
     db.flush()
     assert made.measured_as
-    assert standing.of_day(db, day)[0].found is not None
+    assert pairing_status.of_day(db, day)[0].found is not None

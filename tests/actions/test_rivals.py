@@ -1,13 +1,13 @@
 """Two files of what is filed as one device claim the same moments: two takes, or two devices."""
 
+from dataclasses import replace
 from datetime import date
 
 import pytest
 from tests.conftest import PAL, make_shoot, measured_takes
 
-from vesk.actions import intake, measuring, pairing, standing
+from vesk.actions import intake, measuring, pairing, pairing_status
 from vesk.dailies.folder import walk_folder
-from vesk.dailies.measuring import to_json
 from vesk.store import recordings
 from vesk.store.tables import Pairing
 
@@ -24,30 +24,29 @@ def day(db, settings, ferry, tmp_path):
      (-9.0, {"31A_01.wav": "sub-frame slip", "31A_02.wav": "wrong partner"})],
 )  # fmt: skip
 def test_one_recorder_cannot_have_made_both(db, settings, day, strength, causes):
-    (now,) = standing.of_day(db, day)
+    (now,) = pairing_status.of_day(db, day)
     other = next(row for row in recordings.of_day(db, day.id) if row.name == "31A_02.wav")
-    values = to_json(now.found)
-    stronger = {**values, "log10_false_alarm": -80.0}
+    stronger = replace(now.found, log10_false_alarm=-80.0)
     row = db.get(Pairing, now.pairing.id)
     row.measurement = stronger
     # As when a playback, or the same lines again, matched here as well.
     second = Pairing(
         day_id=day.id, picture_id=now.picture.id, sound_id=other.id, offset=now.pairing.offset, state="measured",
-        measurement={**values, "log10_false_alarm": strength},
+        measurement=replace(now.found, log10_false_alarm=strength),
     )  # fmt: skip
     db.add(second)
     db.commit()
-    found = {one.sound.name: one for one in standing.of_day(db, day)}
+    found = {one.sound.name: one for one in pairing_status.of_day(db, day)}
     assert {name: one.verdict.cause for name, one in found.items()} == causes
     for name, cause in causes.items():
         if cause != "sub-frame slip":
             assert found[name].proposal is None
             assert "S1 · 31A_0" in found[name].verdict.text
-    assert standing.of_pairing(db, second.id).verdict.cause == causes["31A_02.wav"]  # the bench says the same
+    assert pairing_status.of_pairing(db, second.id).verdict.cause == causes["31A_02.wav"]  # the bench says the same
     # Their own sound was asked: it is that of two takes, and they stay rivals.
     assert measuring.compare_rivals(db, settings, day.id) == 1
     assert measuring.compare_rivals(db, settings, day.id) == 0
-    assert {one.sound.name: one.verdict.cause for one in standing.of_day(db, day)} == causes
+    assert {one.sound.name: one.verdict.cause for one in pairing_status.of_day(db, day)} == causes
 
 
 FLAT = """
@@ -120,9 +119,9 @@ def test_two_cameras_in_one_flat_folder_are_told_by_their_own_sound(db, settings
         measuring.measure_pairing(db, settings, pairing_id)
     for row in pairing.to_search(db, day):
         pairing.pair_by_sound(db, settings, row.id, lambda _done, _total: True)
-    assert {one.verdict.cause for one in standing.of_day(db, day)} == {"ambiguous"}
+    assert {one.verdict.cause for one in pairing_status.of_day(db, day)} == {"ambiguous"}
     assert measuring.compare_rivals(db, settings, day.id) == 3
-    now = {(one.picture.name, one.sound.name): one for one in standing.of_day(db, day)}
+    now = {(one.picture.name, one.sound.name): one for one in pairing_status.of_day(db, day)}
     assert len(now) == 6
     assert all(one.settled for one in now.values())
     for (picture, sound), one in now.items():

@@ -63,4 +63,4 @@ def test_a_file_that_grows_waits_and_then_comes_in(db, settings, day, ferry, tmp
     assert watching.has_news(db, settings, day)
     intake.take_in(db, settings, day)
     (row,) = [one for one in recordings.of_day(db, day.id) if one.name == target.name]
-    assert (row.state, row.facts["frames"]) == ("ready", 550)
+    assert (row.state, row.facts.frames) == ("ready", 550)

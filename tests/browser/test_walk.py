@@ -8,7 +8,7 @@ import soundfile
 from playwright.sync_api import Page, Route, expect
 from tests.conftest import end, name_ferry, until, workers
 
-from vesk.actions import standing
+from vesk.actions import pairing_status
 from vesk.jobs.tasks import ask_intake
 from vesk.media import wave
 from vesk.store.session import open_session
@@ -107,7 +107,7 @@ def test_from_the_day_to_a_delivered_file(page: Page, served, settings, db):
 
         (made,) = turnovers.of_day(fresh, day.id)
         (one,) = [item for item in turnovers.deliveries(fresh, made.id) if item.name]
-        assert max(map(abs, one.facts["residual_s"])) < 0.0005
+        assert max(map(abs, one.written.residual_s)) < 0.0005
     with page.expect_download() as download:
         page.get_by_role("link", name="report.csv").click()
     assert b"B004_001.mov" in download.value.path().read_bytes()
@@ -187,7 +187,7 @@ def test_two_people_and_a_stale_page(page: Page, served, settings, db, context):
     address, day = served
     until(lambda: _measured(settings, day), 120, "measuring")
     with open_session(settings.sqlalchemy_url) as fresh:
-        pairing = standing.of_day(fresh, day)[0].pairing.id
+        pairing = pairing_status.of_day(fresh, day)[0].pairing.id
     page.goto(f"{address}/bench/{pairing}")
     other = context.new_page()
     other.goto(f"{address}/bench/{pairing}")
@@ -222,5 +222,5 @@ def test_two_people_and_a_stale_page(page: Page, served, settings, db, context):
 
 def _measured(settings, day) -> bool:
     with open_session(settings.sqlalchemy_url) as fresh:
-        found = standing.of_day(fresh, day)
+        found = pairing_status.of_day(fresh, day)
         return len(found) == 9 and all(now.found is not None for now in found)

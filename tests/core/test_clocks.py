@@ -6,8 +6,9 @@ import pytest
 from hypothesis import given
 from hypothesis import strategies as st
 
-from vesk.core.clocks.choice import HEADER, LTC, NONE, Clocks, Period, choose_clock
+from vesk.core.clocks.choice import Clocks, Period, choose_clock
 from vesk.core.clocks.sound_delay import ClapPair, sound_delay
+from vesk.core.kinds import HEADER, LTC, NONE
 from vesk.core.pairing.by_claps import error_by_claps
 from vesk.core.timecode import FrameRate, unwrapped
 

@@ -4,13 +4,13 @@ import numpy as np
 import pytest
 from sound_material import babble, delayed, hearing, with_knocks
 
+from vesk.core.kinds import MATCHED, REFUSED, TONE
 from vesk.core.sound.coarse import Candidate
 from vesk.core.sound.features import WORK_RATE
 from vesk.core.sound.hearing import Hearing
-from vesk.core.sound.look import Curves, best_line, log10_tail
 from vesk.core.sound.measure import measure, measure_channels
-from vesk.core.sound.measurement import MATCHED, REFUSED
-from vesk.core.sound.strikes import TONE, find_strikes
+from vesk.core.sound.sync_points import find_sync_points
+from vesk.core.sound.verify import Curves, best_line, log10_tail
 
 
 @pytest.fixture(scope="module")
@@ -74,7 +74,7 @@ def test_claps_alone_are_matched_and_other_claps_are_not():
     at = [2.0, 6.513]
     picture = hearing(with_knocks(10, at, [1, 2], 5))
     same = measure(picture, hearing(with_knocks(10, [t + 1.25 for t in at], [1, 2], 6)))
-    assert (same.decision, same.by) == (MATCHED, "strikes")
+    assert (same.decision, same.by) == (MATCHED, "sync points")
     assert same.line.offset_s == pytest.approx(-1.25, abs=1e-4)
     other = measure(picture, hearing(with_knocks(10, [t + 1.25 for t in at], [3, 4], 7)))
     assert other.decision == REFUSED
@@ -83,10 +83,10 @@ def test_claps_alone_are_matched_and_other_claps_are_not():
 def test_claps_are_ranked_first_and_timed_at_their_attack():
     quiet = with_knocks(12, [2.0], [9], 8)
     quiet[5 * WORK_RATE :] += 0.2 * babble(7, 23)
-    first = find_strikes(quiet.astype(np.float32))[0]
+    first = find_sync_points(quiet.astype(np.float32))[0]
     assert first.at_s == pytest.approx(2.0, abs=2e-4)
     assert first.score > 0.5
-    assert all(one.score < first.score - 0.2 for one in find_strikes(quiet.astype(np.float32))[1:])
+    assert all(one.score < first.score - 0.2 for one in find_sync_points(quiet.astype(np.float32))[1:])
 
 
 def test_where_there_is_no_clap_nothing_is_called_one():
@@ -98,7 +98,7 @@ def test_where_there_is_no_clap_nothing_is_called_one():
         for at in rng.uniform(1, 22, 4):
             knock = np.sin(2 * np.pi * rng.uniform(300, 900) * t) * np.exp(-t / 0.012)
             talk[int(at * WORK_RATE) :][: t.size] += 0.2 * knock
-        likeliest = find_strikes(talk.astype(np.float32))
+        likeliest = find_sync_points(talk.astype(np.float32))
         assert all(one.score < 0.5 for one in likeliest), likeliest[0]
 
 
@@ -106,7 +106,7 @@ def test_a_start_tone_is_heard():
     t = np.arange(4 * WORK_RATE) / WORK_RATE
     tone = np.where((t > 1.5) & (t < 2.5), 0.3 * np.sin(2 * np.pi * 1000 * t), 0.0)
     tone += 0.0005 * np.random.default_rng(1).normal(size=t.size)
-    found = [one for one in find_strikes(tone.astype(np.float32)) if one.kind == TONE]
+    found = [one for one in find_sync_points(tone.astype(np.float32)) if one.kind == TONE]
     assert [one.at_s for one in found] == [pytest.approx(1.5, abs=0.003)]
 
 

@@ -8,7 +8,7 @@ from hypothesis import given
 from hypothesis import strategies as st
 
 from vesk.core.conform.correction import Correction
-from vesk.core.pairing.evidence import SOUND, STRIKE, TIMECODE
+from vesk.core.pairing.evidence import SOUND, SYNC_POINT, TIMECODE
 from vesk.core.pairing.judgement import Claps, Judgement, Side
 from vesk.core.pairing.rivals import Rivalry
 from vesk.core.sound.measurement import Line, Measurement, refused
@@ -87,7 +87,7 @@ def test_claps_bound_the_error_and_only_confirmed_ones_count_against_a_camera():
     assert "confirmed" in sure.evidence[2].says
     assert [item.kind for item in judged(found()).evidence] == [TIMECODE, SOUND]  # nobody looked for claps
     far = judged(found(), claps=replace(claps, heard=(Fraction(30),)))
-    assert far.evidence[2].kind == STRIKE
+    assert far.evidence[2].kind == SYNC_POINT
     assert "none is heard near it" in far.evidence[2].says
 
 

@@ -3,10 +3,10 @@
 import pytest
 from sound_material import babble, hearing
 
+from vesk.core.kinds import MATCHED
 from vesk.core.sound.coarse import prepare, search
 from vesk.core.sound.features import onset_features
-from vesk.core.sound.measurement import MATCHED, Heard, Jump, Line, Measurement, Rival, TracePoint
-from vesk.dailies.measuring import from_json, to_json
+from vesk.core.sound.measurement import MEASUREMENT, Jump, Line, Measurement, OtherChannel, Rival, TracePoint
 
 LOST = Jump(30.0, 0.02, 29.9, 30.1, 1e-6)
 LINE = Line(20.0, -1.5, 50.0, 3e-6, 0.1, (LOST,), ((9e-12, 0.0, 0.0), (0.0, 1e-14, 0.0), (0.0, 0.0, 1e-12)))
@@ -31,9 +31,9 @@ def test_errors_grow_away_from_the_middle_and_past_a_jump():
 def test_a_measurement_is_kept_whole():
     found = Measurement(
         MATCHED, "", LINE, 0.0, 20.0, 40.0, (TracePoint(1.0, -1.5, 0.9, agrees=True),), 0.95, -40.0, 3.0, 0.1, 2,
-        (1.0, 20.0, 39.0), (Rival(-1.5, 50.0, 1.0, -40.0),), 1, (Heard(0, 12.0, None),), -1, "strikes",
+        (1.0, 20.0, 39.0), (Rival(-1.5, 50.0, 1.0, -40.0),), 1, (OtherChannel(0, 12.0, None),), -1, "sync points",
     )  # fmt: skip
-    assert from_json(to_json(found)) == found
+    assert MEASUREMENT.load(MEASUREMENT.dump(found)) == found
 
 
 def test_a_prepared_recording_is_searched_the_same():

@@ -6,7 +6,8 @@ import pytest
 from hypothesis import given
 from hypothesis import strategies as st
 
-from vesk.core.pairing.by_timecode import MIN_OVERLAP, PICTURE, SOUND, Span, pair_by_timecode
+from vesk.core.kinds import PICTURE, SOUND
+from vesk.core.pairing.by_timecode import MIN_OVERLAP, Span, pair_by_timecode
 from vesk.core.timecode import FrameRate, Timecode
 
 PAL = FrameRate(Fraction(25))

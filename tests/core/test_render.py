@@ -5,7 +5,7 @@ from fractions import Fraction
 import numpy as np
 import pytest
 
-from vesk.core.conform.render import Part, parts_of, picture_samples, render, render_range
+from vesk.core.conform.render import LaidPiece, laid_pieces, picture_samples, render, render_range
 from vesk.core.timemap import PiecewiseMap, TimeMap
 
 RATE = 48_000
@@ -34,7 +34,7 @@ def expected(at_s: np.ndarray) -> np.ndarray:
 
 def test_a_whole_sample_slip_leaves_the_samples_untouched():
     sound = np.random.default_rng(1).normal(size=(5000, 2)).astype(np.float32)
-    part = Part(reader(sound), 5000, TimeMap(Fraction(17, RATE)))
+    part = LaidPiece(reader(sound), 5000, TimeMap(Fraction(17, RATE)))
     assert np.array_equal(render_range(part, 17, 5000, RATE), sound)
 
 
@@ -42,7 +42,7 @@ def test_a_whole_sample_slip_leaves_the_samples_untouched():
 @pytest.mark.parametrize("ppm", [0, 66, -350])
 def test_slip_and_rate_lay_a_sine_where_it_belongs(shift, ppm):
     laid = TimeMap.with_ppm(shift / RATE, Fraction(ppm))
-    part = Part(reader(tone(RATE * 3, ppm)), RATE * 3, laid)
+    part = LaidPiece(reader(tone(RATE * 3, ppm)), RATE * 3, laid)
     out = render_range(part, RATE, RATE, RATE)
     at = np.arange(RATE, 2 * RATE) / RATE - float(shift) / RATE
     # -80 dB: a sign error or a sample's slip would be -18 dB.
@@ -51,7 +51,7 @@ def test_slip_and_rate_lay_a_sine_where_it_belongs(shift, ppm):
 
 def test_blocks_join_without_a_seam(monkeypatch):
     laid = TimeMap.with_ppm(Fraction(1, 7), Fraction(123))
-    part = Part(reader(tone(RATE * 4, 123)), RATE * 4, laid)
+    part = LaidPiece(reader(tone(RATE * 4, 123)), RATE * 4, laid)
     whole = np.concatenate(list(render([part], frames=RATE * 3, channels=2, sample_rate=RATE)))
     monkeypatch.setattr("vesk.core.conform.render.BLOCK", 5000)
     pieces = np.concatenate(list(render([part], frames=RATE * 3, channels=2, sample_rate=RATE)))
@@ -60,8 +60,8 @@ def test_blocks_join_without_a_seam(monkeypatch):
 
 
 def test_two_recordings_fill_one_picture_with_silence_between():
-    one = Part(reader(np.full((1000, 2), 0.5, np.float32)), 1000, TimeMap(Fraction(0)))
-    two = Part(reader(np.full((500, 1), 0.25, np.float32)), 500, TimeMap(Fraction(2000, RATE)))
+    one = LaidPiece(reader(np.full((1000, 2), 0.5, np.float32)), 1000, TimeMap(Fraction(0)))
+    two = LaidPiece(reader(np.full((500, 1), 0.25, np.float32)), 500, TimeMap(Fraction(2000, RATE)))
     out = np.concatenate(list(render([one, two], frames=3000, channels=2, sample_rate=RATE)))
     assert out.shape == (3000, 2)
     assert (out[:1000] == 0.5).all()
@@ -82,7 +82,7 @@ def test_mended_jumps_put_every_sample_back_where_it_was():
     at, lost = 2 * RATE, 1601
     recorded = np.concatenate([whole[:at], whole[at + lost :]])
     laid = PiecewiseMap(TimeMap(Fraction(0)), ((Fraction(2), Fraction(lost, RATE)),))
-    parts = parts_of(reader(recorded), recorded.shape[0], laid, RATE)
+    parts = laid_pieces(reader(recorded), recorded.shape[0], laid, RATE)
     out = np.concatenate(list(render(parts, frames=5 * RATE, channels=1, sample_rate=RATE)))
     np.testing.assert_array_equal(out[:at], whole[:at])
     np.testing.assert_array_equal(out[at + lost :], whole[at + lost :])

@@ -4,7 +4,7 @@ import numpy as np
 import pytest
 from sound_material import babble, delayed, hearing, with_knocks
 
-from vesk.core.sound.by_strikes import match_by_strikes, speak_apart
+from vesk.core.sound.by_sync_points import match_by_sync_points, speak_apart
 from vesk.core.sound.by_waveform import search_by_waveform
 from vesk.core.sound.coarse import Candidate, correlate, distinct, prepare, search, transform
 from vesk.core.sound.features import FEATURE_RATE, WORK_RATE, OnsetBuilder, onset_features
@@ -82,18 +82,18 @@ def test_features_do_not_depend_on_the_pieces_they_come_in(scene):
 def test_claps_tell_offset_polarity_and_their_own_doubt():
     at = [2.0, 5.31, 9.0]
     picture = hearing(-with_knocks(12, at, [1, 2, 3], 5))
-    found = match_by_strikes(picture, hearing(with_knocks(12, [t + 0.8 for t in at], [1, 2, 3], 6)))
+    found = match_by_sync_points(picture, hearing(with_knocks(12, [t + 0.8 for t in at], [1, 2, 3], 6)))
     assert found.offset_s == pytest.approx(-0.8, abs=1e-4)
     assert found.polarity == -1
     assert [round(when, 2) for when, _ in found.claps] == at
     assert found.log10_false_alarm < -8
-    assert match_by_strikes(picture, hearing(0.0005 * np.random.default_rng(1).normal(size=WORK_RATE * 5))) is None
+    assert match_by_sync_points(picture, hearing(0.0005 * np.random.default_rng(1).normal(size=WORK_RATE * 5))) is None
 
 
 def test_one_sound_alike_is_no_match_where_both_also_speak_and_say_different_things():
     """An effect that two takes share bit for bit, and talk beside it that only one of them holds each."""
     quiet = [with_knocks(14, [at], [7], seed) for at, seed in ((3.0, 1), (5.0, 2))]
-    alone = match_by_strikes(hearing(quiet[0]), hearing(quiet[1]))
+    alone = match_by_sync_points(hearing(quiet[0]), hearing(quiet[1]))
     assert alone is not None
     assert alone.log10_false_alarm < -6
     assert not speak_apart(hearing(quiet[0]), hearing(quiet[1]), alone)
@@ -103,7 +103,7 @@ def test_one_sound_alike_is_no_match_where_both_also_speak_and_say_different_thi
         sound = sound.copy()  # noqa: PLW2901 - the same take, with talk
         sound[(5 + take) * WORK_RATE :][: voice.size] += voice
         talking.append(hearing(sound))
-    found = match_by_strikes(*talking)
+    found = match_by_sync_points(*talking)
     assert found is not None
     assert speak_apart(*talking, found)
     assert measure(*talking).decision != "matched"
@@ -117,4 +117,4 @@ def test_what_rings_on_is_no_clap():
         sound = 0.0005 * np.random.default_rng(seed).normal(size=WORK_RATE * 10)
         sound[int(at * WORK_RATE) :][: ring.size] += ring
         takes.append(hearing(sound))
-    assert match_by_strikes(*takes) is None
+    assert match_by_sync_points(*takes) is None

@@ -3,7 +3,7 @@
 import numpy as np
 import pytest
 
-from vesk.core.sound.segments import Level, assign, changes
+from vesk.core.sound.jumps import OffsetLevel, assign, changes
 from vesk.core.sound.steps import find_steps
 
 AT = np.linspace(0.75, 59.25, 78)
@@ -52,7 +52,7 @@ def test_windows_are_assigned_with_a_price_for_changes():
     second[40:] = 6.0
     first[10] = 0.0  # one deaf window is no reason to change
     second[10] = 6.0
-    levels = [Level(0.0, first), Level(0.02, second)]
+    levels = [OffsetLevel(0.0, first), OffsetLevel(0.02, second)]
     path = assign(levels)
     assert path.tolist() == [0] * 40 + [1] * (AT.size - 40)
     (change,) = changes(levels, path, AT)

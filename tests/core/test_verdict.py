@@ -5,7 +5,8 @@ from fractions import Fraction
 import pytest
 
 from vesk.core.conform.correction import propose
-from vesk.core.sound.measurement import AMBIGUOUS, MATCHED, Line, Measurement, refused
+from vesk.core.kinds import AMBIGUOUS, MATCHED
+from vesk.core.sound.measurement import Line, Measurement, refused
 from vesk.core.timemap import TimeMap
 from vesk.core.tolerance import Tolerance
 from vesk.core.verdict import causes

@@ -197,7 +197,7 @@ def test_a_recorder_that_lost_samples_is_named_mended_and_delivered(tmp_path):
 
 def test_claps_heard_and_seen_agree_with_the_shoot(ferry, cache):
     told = next(r for r in ferry.truth["recordings"] if r["path"].endswith("A006_001.mov"))
-    found = json.loads(vesk("strikes", ferry.folder / told["path"], "--json", cache=cache).stdout)
+    found = json.loads(vesk("sync-points", ferry.folder / told["path"], "--json", cache=cache).stdout)
     assert found["heard"][0]["kind"] == "clap"
     assert found["seen"][0]["frame"] == told["clap_frame"]
     # Two metres away and 0.31 frame late: it hears what it sees within the interval of one clap.

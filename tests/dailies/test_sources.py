@@ -2,10 +2,10 @@
 
 from fractions import Fraction
 
+from vesk.core.facts import Facts
 from vesk.core.intake.devices import Proposed
 from vesk.core.intake.naming import DEFAULT_PATTERNS
-from vesk.dailies.sources import made_by, propose_sources
-from vesk.media.facts import Facts
+from vesk.dailies.sources import hints_of, propose_sources
 
 
 def camera(**more):
@@ -33,7 +33,7 @@ def test_one_flat_folder_is_parted_by_kind_reel_and_device():
 
 
 def test_a_further_card_joins_its_camera_and_a_tag_is_given_once():
-    known = [Proposed("A006 main", "picture", [made_by("A006 main/A006_001.mov", camera(), DEFAULT_PATTERNS)], "A")]
+    known = [Proposed("A006 main", "picture", [hints_of("A006 main/A006_001.mov", camera(), DEFAULT_PATTERNS)], "A")]
     files = {"A007/A007_001.mov": camera(), "card 3/clip1.mov": camera(), "card 4/clip1.mov": camera()}
     given = tags(files, known)
     assert given["A007/A007_001.mov"] == "A"

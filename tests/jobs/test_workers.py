@@ -5,7 +5,7 @@ import shutil
 import pytest
 from tests.conftest import end, name_ferry, until, workers
 
-from vesk.actions import standing
+from vesk.actions import pairing_status
 from vesk.jobs.queue import enqueue
 from vesk.jobs.tasks import ask_intake, ask_measure
 from vesk.store import progress
@@ -47,7 +47,7 @@ def test_a_killed_workers_job_is_taken_up_again(db, settings, day):
     finally:
         end(first)
     with open_session(settings.sqlalchemy_url) as fresh:
-        found = standing.of_day(fresh, day)
+        found = pairing_status.of_day(fresh, day)
         assert {now.picture.name: now.state for now in found} == {
             "A006_001.mov": "measured",
             "A006_002.mov": "measured",
@@ -64,7 +64,7 @@ def test_work_that_was_asked_to_stop_does_not_begin(db, settings, day):
         until(lambda: set(states(settings, day).values()) == {"stopped"}, 30, "stopping")
     finally:
         end(running)
-    assert standing.of_day(db, day) == []
+    assert pairing_status.of_day(db, day) == []
 
 
 def test_a_job_and_the_row_it_works_on_are_written_together(db, settings, day):

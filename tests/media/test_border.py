@@ -199,7 +199,8 @@ signal.signal(signal.SIGXFSZ, signal.SIG_IGN)
 resource.setrlimit(resource.RLIMIT_FSIZE, (60_000, 60_000))
 path = Path({str(path)!r})
 try:
-    cache.listen(path, probe.read_facts(path), cache.kept(Path({str(tmp_path / "cache")!r}), checksum.whole_hash(path)))
+    entry = cache.entry_of(Path({str(tmp_path / "cache")!r}), checksum.whole_hash(path))
+    cache.listen(path, probe.read_facts(path), entry)
 except StorageError as error:
     print(error)
 """

@@ -6,8 +6,9 @@ import pytest
 from hypothesis import given
 from hypothesis import strategies as st
 
+from vesk.core.facts import FACTS, Facts
+from vesk.core.kinds import SOUND
 from vesk.media import ixml
-from vesk.media.facts import Facts
 
 TEXT = st.text(st.characters(blacklist_categories=("Cs", "Cc")), max_size=20).map(str.strip)
 
@@ -53,11 +54,11 @@ def test_tracks_come_by_their_channel_and_odd_ones_do_no_harm():
 
 def test_facts_survive_the_database():
     facts = Facts(
-        kind="sound", container="wav", duration=Fraction(1, 3), timecode_rate=Fraction(24_000, 1001), drop=False,
+        kind=SOUND, container="wav", duration=Fraction(1, 3), timecode_rate=Fraction(24_000, 1001), drop=False,
         track_names=("a", "b"), remarks=("odd",), family="F", family_index="1", origins={"scene": "iXML"},
     )  # fmt: skip
-    assert Facts.from_json(facts.as_json()) == facts
-    older = facts.as_json()
+    assert FACTS.load(FACTS.dump(facts)) == facts
+    older = FACTS.fields(facts)
     for name in ("family", "family_index", "family_size"):  # as written before these were known
         del older[name]
-    assert Facts.from_json(older).family == ""
+    assert FACTS.load(older).family == ""

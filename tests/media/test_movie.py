@@ -56,7 +56,7 @@ def test_frames_are_the_frames_asked_for(mov):
 
 def test_kept_sound_is_the_movies_sound_sample_for_sample(mov, tmp_path):
     facts = probe.read_facts(mov)
-    store = cache.Kept(tmp_path / "kept")
+    store = cache.CacheEntry(tmp_path / "kept")
     cache.listen(mov, facts, store)
     with av.open(str(mov)) as container:
         packets = b"".join(bytes(packet) for packet in container.demux(audio=0))

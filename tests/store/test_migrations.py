@@ -7,10 +7,9 @@ from sqlalchemy import create_engine, text
 from sqlmodel import SQLModel
 from tests.paper_day import paper_day, picture, sound
 
-from vesk.actions import joining
-from vesk.media.facts import Facts
+from vesk.actions import merging
 from vesk.store import migrate, overrides, recordings
-from vesk.store.tables import Pairing, StrikeRow
+from vesk.store.tables import Pairing, SyncPointRow
 
 
 def test_the_migrated_schema_is_the_one_the_tables_describe(settings, db):
@@ -24,14 +23,14 @@ def test_the_migrated_schema_is_the_one_the_tables_describe(settings, db):
     assert kept == []
 
 
-def test_going_down_takes_joined_recordings_apart_and_keeps_every_file(settings, db):
+def test_going_down_takes_merged_recordings_apart_and_keeps_every_file(settings, db):
     files = {f"E/clip{n:04}.mov": picture("", 600, channels=0) for n in (1, 2)}
     day = paper_day(db, {**files, "S1/a.wav": sound("09:00:00:00")})
-    (run,) = joining.join_day(db, settings, day)
+    (run,) = merging.merge_day(db, settings, day)
     overrides.put(db, run.id, "scene", "9", by="me")
     other = next(row for row in recordings.of_day(db, day.id) if row.name == "a.wav")
-    assert Facts.from_json(run.facts).frames == 30_000
-    db.add(StrikeRow(recording_id=run.id, how="seen", kind="clap", frame=3, likely=2.0))
+    assert run.facts.frames == 30_000
+    db.add(SyncPointRow(recording_id=run.id, how="seen", kind="clap", frame=3, likely=2.0))
     db.add(Pairing(day_id=day.id, picture_id=run.id, sound_id=other.id, offset=0))
     db.commit()
     db.close()
@@ -48,7 +47,7 @@ def test_going_down_takes_joined_recordings_apart_and_keeps_every_file(settings,
     assert counts == [0, 0, 0]
     command.upgrade(made, "head")
     with engine.connect() as connection:
-        assert connection.execute(text("SELECT count(*) FROM recording WHERE part_of IS NULL")).scalar() == 3
+        assert connection.execute(text("SELECT count(*) FROM recording WHERE member_of IS NULL")).scalar() == 3
     engine.dispose()
 
 

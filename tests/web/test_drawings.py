@@ -49,22 +49,22 @@ def test_recordings_lie_on_their_lanes_and_nothing_without_a_time_is_drawn(db):
     for row in rows:
         row.start = {"a.mov": Fraction(32_400), "s.wav": Fraction(32_398)}.get(row.name)
     placed = place_recordings(rows, [], PAL)
-    drawn = chart(days.sources(db, day.id), rows, PAL, {}, placed)
+    drawn = chart(days.sources(db, day.id), rows, PAL, {}, placed, {})
     by_tag = {lane.source.tag: lane.blocks for lane in drawn.lanes}
     assert {tag: len(blocks) for tag, blocks in by_tag.items()} == {"A": 1, "E": 0, "S1": 1}
     assert by_tag["S1"][0].x < by_tag["A"][0].x
     assert "09:00:00:00" in by_tag["A"][0].title
-    assert chart(days.sources(db, day.id), rows, PAL, {}, {}) is None
+    assert chart(days.sources(db, day.id), rows, PAL, {}, {}, {}) is None
     # Sound that joins a recording without a clock to one that has a clock says where it lies, from one to the next.
     names = {row.name: row for row in rows}
-    joined = [Pairing(day_id=day.id, picture_id=names["e.mov"].id, sound_id=names["s.wav"].id, offset=Fraction(-3))]
-    placed = place_recordings(rows, joined, PAL)
+    paired = [Pairing(day_id=day.id, picture_id=names["e.mov"].id, sound_id=names["s.wav"].id, offset=Fraction(-3))]
+    placed = place_recordings(rows, paired, PAL)
     assert placed[names["e.mov"].id] == Placed(Fraction(32_401), Fraction(20), by_sound=True)
 
 
 def test_a_waveform_is_drawn_from_its_peaks_each_channel_to_its_own_height(tmp_path):
     facts = sound("09:00:00:00", 2, channels=2, track_names=("mix", "boom"))
-    store = cache.kept(tmp_path, "ab" * 16)
+    store = cache.entry_of(tmp_path, "ab" * 16)
     store.folder.mkdir(parents=True)
     place = Located(tmp_path / "a.wav", facts, store)
     assert waveforms(place) == []  # not listened to yet

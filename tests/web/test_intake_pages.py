@@ -8,6 +8,7 @@ from tests.paper_day import paper_day, picture, recording, sound, source
 
 from vesk.actions import pairing, reports
 from vesk.actions.known import patterns_of
+from vesk.core.kinds import ReportKind
 from vesk.store import days, journal, recordings
 from vesk.store import reports as kept
 
@@ -55,7 +56,7 @@ def test_several_recordings_are_changed_at_once_and_nothing_when_one_thing_is_wr
     answer = together(client, db, day, ["A001_001.mov", "A001_003.mov"], do="put", field="scene", value="12")
     assert "scene of 2 put right." in answer.text
     db.rollback()
-    assert [recording(db, day, name).told["scene"] for name in ("A001_001.mov", "A001_003.mov")] == ["12", "12"]
+    assert [recording(db, day, name).told.scene for name in ("A001_001.mov", "A001_003.mov")] == ["12", "12"]
     # The ledger and what is handed over follow.
     assert "12 / 1" in client.get(f"/days/{day.id}/").text
     assert "scene of 1 as read again" in together(
@@ -67,7 +68,7 @@ def test_files_are_taken_together_and_apart_on_the_page(client, db, day):
     answer = together(client, db, day, ["clip0001.mov", "clip0002.mov"], do="run")
     assert "clip0001-0002.mov is one recording now" in answer.text
     db.rollback()
-    run = next(row for row in recordings.of_day(db, day.id) if row.joined)
+    run = next(row for row in recordings.of_day(db, day.id) if row.merged)
     page = client.get(f"/recordings/{run.id}").text
     assert "Made of 2 files" in page
     assert "one after the other: by hand, test editor" in page
@@ -91,7 +92,7 @@ def test_patterns_are_tried_before_they_are_kept(client, db, day):
     assert "4 of 6 names are read" in client.get(url).text or "names are read" in client.get(url).text
     tried = client.post(f"{url}/preview", data={"patterns": "clip{clip}\n{nonsense}"}).text
     assert "2 of 6 names are read" in tried
-    assert "is no part of a file name" in tried
+    assert "is nothing that a file name holds" in tried
     assert patterns_of(days.get_day(db, day.id))[0] == "{roll}_{clip}"
     wrong = client.post(url, data={"patterns": "{clip}{clip}", "version": "1"})
     assert wrong.status_code == 422
@@ -120,7 +121,7 @@ def test_a_report_is_sent_its_columns_named_and_left_out(client, db, day):
     page = client.post(url, data={"kind": "sound", "report": (io.BytesIO(text), "../../r.csv")}).text
     assert "r.csv is taken up" in page
     assert "Größe" in page
-    assert re.search(r"1 of 2 lines joined to a recording; 1 without a file; 1 recordings? not on it", page)
+    assert re.search(r"1 of 2 lines matched to a recording; 1 without a file; 1 recordings? not on it", page)
     (row,) = kept.of_day(db, day.id)
     assert row.name == "r.csv"
     form = {"version": row.version, "kind": "sound", "tag": "S1", "column-0": "file", "column-1": "scene"}
@@ -185,7 +186,7 @@ def test_a_thousand_recordings_are_listed_whole_and_in_order(client, db, setting
     files |= {f"S1/{n}_01.wav": sound(f"{8 + n // 120:02}:{n % 60:02}:02:00") for n in range(1, 500)}
     day = paper_day(db, files)
     text = "file,scene\n" + "".join(f"{n}_01.wav,{n}X\n" for n in range(1, 500))
-    reports.take_up(db, settings, day, name="r.csv", text=text, kind="sound")
+    reports.take_up(db, settings, day, name="r.csv", text=text, kind=ReportKind.SOUND)
     db.commit()
     page = client.get(f"/days/{day.id}/intake?order=-start&show=source:S1").text
     listed = re.findall(r'data-href="/recordings/(\d+)"', page)

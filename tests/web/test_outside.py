@@ -14,8 +14,9 @@ from tests.conftest import PROJECT
 from tests.paper_day import paper_day, picture, recording, sound, source
 
 from vesk.actions import correct, pairing
+from vesk.core.conform.written import Written
 from vesk.jobs.queue import enqueue
-from vesk.store import journal, pairings
+from vesk.store import days, journal, pairings
 from vesk.web import HERE, create_app
 from vesk.web import server as web_server
 from vesk.web.server import make_server
@@ -277,9 +278,9 @@ def test_holds_is_said_with_the_pictures_own_frame_rate(db, settings, app, day):
     row = Turnover(day_id=day.id, folder=str(settings.var / "t"), state="done", made_by="me")
     db.add(row)
     db.flush()
-    facts = {"name": "a.wav", "samples": 1, "time_reference": 0, "residual_s": [0.006] * 3, "remark": "rounded"}
+    written = Written("a.wav", "", 1, 48_000, 1, 0, "rounded", (0.006,) * 3, tolerance_s=0.005)
     db.add(Delivery(turnover_id=row.id, picture_id=recording(db, day, "a.mov").id, name="a.wav",
-                    facts={**facts, "tolerance_s": 0.005}))  # fmt: skip
+                    written=written))  # fmt: skip
     db.commit()
     page = app.test_client().get(f"/days/{day.id}/turnover").text
     assert "does not hold; rounded" in page  # by the day's 25 frames a second it would
@@ -315,3 +316,20 @@ def test_health_tells_of_database_queue_and_disk(app, db, settings, day, monkeyp
     monkeypatch.setattr(views.health, "queue", away)
     gone = client.get("/healthz")
     assert (gone.status_code, gone.json["database"]) == (503, "does not answer")
+
+
+@pytest.mark.parametrize(
+    ("address", "sent"),
+    [
+        ("/sources/{source}/kind", {"kind": "slate"}),
+        ("/sources/{source}/stretch", {"since": "10:00", "before": "11:00", "clock": "sun"}),
+        ("/sources/{source}/clock", {"clock": "sun"}),
+    ],
+)
+def test_a_word_that_is_none_of_those_offered_is_refused_in_words(db, app, day, address, sent):
+    row = days.sources(db, day.id)[0]
+    version = row.version
+    answer = app.test_client().post(address.format(source=row.id), data={"version": version, **sent})
+    assert (answer.status_code, "Choose one of these" in answer.text) == (422, True)
+    db.expire_all()
+    assert days.get_source(db, row.id).version == version

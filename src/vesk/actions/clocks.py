@@ -7,26 +7,22 @@ from fractions import Fraction
 
 from sqlmodel import Session
 
-from vesk.core.clocks.choice import CHOICES
 from vesk.core.errors import NotFoundError, RefusedError, TimecodeError
+from vesk.core.kinds import Clock
 from vesk.core.timecode import FrameRate, Timecode
 from vesk.settings import Settings
 from vesk.store import changes, days, journal
 from vesk.store.tables import ClockPeriod, Source
 
 
-def choose_clock(session: Session, settings: Settings, source_id: int, *, version: int, clock: str) -> Source:
-    """Say which clock a source is trusted by; an empty one leaves it to Vesk.
+def choose_clock(session: Session, settings: Settings, source_id: int, *, version: int, clock: Clock | None) -> Source:
+    """Say which clock a source is trusted by; None leaves it to Vesk.
 
     Raises
     ------
     StaleError
         If somebody changed the source since `version`.
-    RefusedError
-        If there is no such clock.
     """
-    if clock and clock not in CHOICES:
-        raise RefusedError(f"A source is trusted by its {', '.join(CHOICES[:-1])}, or by {CHOICES[-1]}.")
     source = days.get_source_for_change(session, source_id, version)
     source.clock = clock
     changes.count(session, source)
@@ -36,7 +32,7 @@ def choose_clock(session: Session, settings: Settings, source_id: int, *, versio
 
 
 def choose_period(
-    session: Session, settings: Settings, source_id: int, *, version: int, since: str, before: str, clock: str
+    session: Session, settings: Settings, source_id: int, *, version: int, since: str, before: str, clock: Clock
 ) -> Source:
     """Say by which clock a source is trusted from one time of the day to another; the newest said counts.
 
@@ -45,10 +41,8 @@ def choose_period(
     StaleError
         If somebody changed the source since `version`.
     RefusedError
-        If a time cannot be, or there is no such clock.
+        If a time cannot be.
     """
-    if clock not in CHOICES:
-        raise RefusedError(f"Choose the clock for that stretch: {', '.join(CHOICES)}.")
     source = days.get_source_for_change(session, source_id, version)
     rate = days.rate_of(days.get_day(session, source.day_id))
     low, high = (_moment(text, rate) for text in (since, before))

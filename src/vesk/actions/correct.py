@@ -6,10 +6,11 @@ from fractions import Fraction
 
 from sqlmodel import Session
 
-from vesk.actions import standing
-from vesk.actions.standing import Standing
+from vesk.actions import pairing_status
+from vesk.actions.pairing_status import PairingStatus
 from vesk.core.conform.correction import Correction
 from vesk.core.errors import RefusedError
+from vesk.core.kinds import Origin
 from vesk.core.timemap import exact_seconds
 from vesk.core.verdict.words import signed
 from vesk.settings import Settings
@@ -21,11 +22,11 @@ MAX_SLIP_S = 24 * 3600
 MAX_REASON = 300
 
 
-def _name(now: Standing) -> str:
+def _name(now: PairingStatus) -> str:
     return f"{now.picture.name} with {now.sound.name}"
 
 
-def _add(session: Session, settings: Settings, now: Standing, correction: Correction, origin: str) -> None:
+def _add(session: Session, settings: Settings, now: PairingStatus, correction: Correction, origin: Origin) -> None:
     session.add(
         CorrectionRow(
             pairing_id=now.pairing.id, slip=correction.slip, ppm=correction.ppm, anchor=correction.anchor,
@@ -39,18 +40,18 @@ def _add(session: Session, settings: Settings, now: Standing, correction: Correc
     what = f"{_name(now)}: slip of {frames} f ({signed(float(correction.slip) * 1000, 2)} ms){rate}"
     for at, step in correction.jumps:
         what += f", a jump of {signed(float(step) * 1000, 2)} ms mended at {float(at):.2f} s of the sound"
-    what += ", as proposed" if origin == "proposal" else ""
+    what += ", as proposed" if origin == Origin.PROPOSAL else ""
     journal.note(session, day_id=now.pairing.day_id, by=settings.person, what=what, pairing_id=now.pairing.id)
 
 
 def take_proposal(session: Session, settings: Settings, pairing_id: int, *, version: int) -> None:
     """Take the proposed correction."""
     pairings.get_for_change(session, pairing_id, version)
-    now = standing.of_pairing(session, pairing_id)
+    now = pairing_status.of_pairing(session, pairing_id)
     proposal = now.proposal
     if proposal is None:
         raise RefusedError("Nothing is proposed: no common sound was found. Slip by hand, or choose another partner.")
-    _add(session, settings, now, proposal, "proposal")
+    _add(session, settings, now, proposal, Origin.PROPOSAL)
 
 
 def set_own(
@@ -64,7 +65,7 @@ def set_own(
 ) -> None:
     """Set one's own slip (seconds from where timecode lays it) and rate; `ppm` None keeps the rate."""
     pairings.get_for_change(session, pairing_id, version)
-    now = standing.of_pairing(session, pairing_id)
+    now = pairing_status.of_pairing(session, pairing_id)
     before = now.as_corrected
     rate = before.ppm if ppm is None else ppm
     if abs(rate) > MAX_PPM:
@@ -76,17 +77,17 @@ def set_own(
         # The rate turns about the head of what the two share.
         head = exact_seconds(now.points[0])
         anchor = head - now.pairing.offset
-    _add(session, settings, now, Correction(slip, rate, anchor, before.jumps), "own")
+    _add(session, settings, now, Correction(slip, rate, anchor, before.jumps), Origin.OWN)
 
 
 def undo(session: Session, settings: Settings, pairing_id: int, *, version: int) -> str:
     """Undo the last thing done to a pairing: its check, else its newest correction, else that it was set aside."""
     pairing = pairings.get_for_change(session, pairing_id, version)
-    now = standing.of_pairing(session, pairing_id)
-    if now.state == standing.SET_ASIDE:
-        pairing.state, pairing.reason = ("measured" if pairing.measured_as else "proposed"), ""
+    now = pairing_status.of_pairing(session, pairing_id)
+    if now.state == pairing_status.SET_ASIDE:
+        pairing.state, pairing.reason = (pairings.MEASURED if pairing.measured_as else pairings.PROPOSED), ""
         what = "brought back"
-    elif now.state == standing.CHECKED and now.check is not None:
+    elif now.state == pairing_status.CHECKED and now.check is not None:
         pairings.undo(now.check)
         session.add(now.check)
         what = "check undone"
@@ -110,10 +111,10 @@ def undo(session: Session, settings: Settings, pairing_id: int, *, version: int)
 def check(session: Session, settings: Settings, pairing_id: int, *, version: int) -> None:
     """Mark as checked: a person states that head, middle and tail hold."""
     pairing = pairings.get_for_change(session, pairing_id, version)
-    now = standing.of_pairing(session, pairing_id)
-    if now.state == standing.SET_ASIDE:
+    now = pairing_status.of_pairing(session, pairing_id)
+    if now.state == pairing_status.SET_ASIDE:
         raise RefusedError("It is set aside. Bring it back first.")
-    if now.state == standing.CHECKED:
+    if now.state == pairing_status.CHECKED:
         raise RefusedError("It is checked already.")
     correction = now.correction.id if now.correction else None
     of = pairings.contents(now.picture, now.sound)
@@ -141,8 +142,8 @@ def set_aside(session: Session, settings: Settings, pairing_id: int, *, version:
     if len(reason) > MAX_REASON:
         raise RefusedError(f"A reason has {MAX_REASON} characters at most.")
     pairing = pairings.get_for_change(session, pairing_id, version)
-    now = standing.of_pairing(session, pairing_id)
-    pairing.state, pairing.reason = "set aside", reason.strip()
+    now = pairing_status.of_pairing(session, pairing_id)
+    pairing.state, pairing.reason = pairings.SET_ASIDE, reason.strip()
     changes.count(session, pairing)
     journal.note(
         session, day_id=pairing.day_id, by=settings.person, what=f"{_name(now)}: set aside ({reason.strip()})",

@@ -7,13 +7,26 @@ from collections.abc import Mapping
 from sqlmodel import Session
 
 from vesk.core.clocks.choice import CHOICES
-from vesk.core.errors import RefusedError, TimecodeError
+from vesk.core.errors import MediaError, RefusedError, TimecodeError
+from vesk.core.facts import Facts
 from vesk.core.timecode import FrameRate, Timecode
 from vesk.dailies.known_recording import ASIDE, CLOCK, FIELDS, TIMECODE
-from vesk.media.facts import Facts
 from vesk.settings import Settings
 from vesk.store import changes, days, journal, overrides, recordings
 from vesk.store.tables import Day, Recording
+
+
+def facts_of(row: Recording) -> Facts:
+    """Return a recording's facts as read.
+
+    Raises
+    ------
+    MediaError
+        If it was never read.
+    """
+    if row.facts is None:
+        raise MediaError(row.path, "it could not be read at intake", "Copy it anew and take the folder in again.")
+    return row.facts
 
 
 def put_right(
@@ -55,7 +68,7 @@ def _check(field: str, value: str, row: Recording, day: FrameRate) -> None:
     if len(value) > 200:
         raise RefusedError("That is too long: 200 characters at most.")
     if field == TIMECODE:
-        rate = Facts.from_json(row.facts).clock(day)
+        rate = facts_of(row).clock(day)
         try:
             Timecode.parse(value.strip(), rate)
         except TimecodeError as error:

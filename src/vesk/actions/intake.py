@@ -9,16 +9,18 @@ from pathlib import Path
 
 from sqlmodel import Session
 
+from vesk.actions.facts import facts_of
 from vesk.actions.watching import growing
-from vesk.core.errors import MediaError, RefusedError, StaleError, Unusable, VeskError
+from vesk.core.errors import MediaError, RefusedError, StaleError, VeskError
+from vesk.core.facts import Facts
 from vesk.core.intake.devices import Proposed
 from vesk.core.intake.naming import DEFAULT_PATTERNS
+from vesk.core.kinds import PICTURE, SOUND, Unusable
 from vesk.core.progress import OnProgress, unwatched
 from vesk.core.timecode import FrameRate
 from vesk.core.tolerance import Tolerance
-from vesk.dailies.sources import made_by, propose_sources, source_name
+from vesk.dailies.sources import hints_of, propose_sources, source_name
 from vesk.media import checksum, probe, scan
-from vesk.media.facts import PICTURE, SOUND, Facts
 from vesk.media.guarded import guarded
 from vesk.settings import VESK, Settings
 from vesk.store import changes, days, journal, recordings
@@ -208,10 +210,10 @@ def _lay_over(session: Session, day: Day, read: Mapping[str, _Read], copies: Map
         if one.size or one.modified_ns:
             row.size, row.modified_ns = one.size, one.modified_ns
         if one.problem:
-            row.state, row.problem, row.unusable = "unreadable", one.problem, one.kind
+            row.state, row.problem, row.unusable = recordings.UNREADABLE, one.problem, one.kind
         elif one.facts is not None:
-            row.state, row.problem, row.unusable, row.content = "ready", "", "", one.content
-            row.kind, row.duration, row.facts = one.facts.kind, one.facts.duration, one.facts.as_json()
+            row.state, row.problem, row.unusable, row.content = recordings.READY, "", None, one.content
+            row.kind, row.duration, row.facts = one.facts.kind, one.facts.duration, one.facts
             row.start = one.facts.span("", "", "", days.rate_of(day)).start_on(days.rate_of(day))
         session.add(row)
         if path in copies:
@@ -219,15 +221,12 @@ def _lay_over(session: Session, day: Day, read: Mapping[str, _Read], copies: Map
     for path, row in rows.items() if whole else ():
         if path not in read:
             # Nothing was ever read from it: it is shown no more, but a turnover may name it.
-            row.state, row.problem = ("vanished", _VANISHED.format(path=path)) if row.facts else ("gone", "")
+            known = row.facts is not None
+            row.state = recordings.VANISHED if known else recordings.GONE
+            row.problem = _VANISHED.format(path=path) if known else ""
             session.add(row)
     session.flush()
     return new
-
-
-def facts_of(row: Recording) -> Facts:
-    """Return a recording's facts as read."""
-    return Facts.from_json(row.facts)
 
 
 def told_slate(rows: Sequence[Recording]) -> tuple[str, str]:
@@ -235,9 +234,11 @@ def told_slate(rows: Sequence[Recording]) -> tuple[str, str]:
 
     What a recording says by itself is what its file, its report or its name does.
     """
-    for row in sorted(rows, key=lambda one: "put" not in one.told):  # stable: else in the order given
-        if row.told.get("scene"):
-            return row.told["scene"], row.told.get("take", "")
+    for row in sorted(
+        rows, key=lambda one: one.told is None or not one.told.by_person
+    ):  # stable: else in the order given
+        if row.told is not None and row.told.scene:
+            return row.told.scene, row.told.take
     return "", ""
 
 
@@ -250,7 +251,7 @@ def _assign_sources(session: Session, day: Day) -> None:
     known = [
         Proposed(
             source.folder, source.kind,
-            [made_by(row.path, facts_of(row), patterns) for row in rows if row.source_id == source.id], source.tag,
+            [hints_of(row.path, facts_of(row), patterns) for row in rows if row.source_id == source.id], source.tag,
         )
         for source in present
     ]  # fmt: skip

@@ -2,22 +2,20 @@
 
 from __future__ import annotations
 
-from collections.abc import Mapping, Sequence
-from typing import Any
+from collections.abc import Mapping
 
 from sqlmodel import Session
 
 from vesk.core.clocks.choice import Period, Said
-from vesk.core.errors import Unusable
 from vesk.core.intake.naming import DEFAULT_PATTERNS
 from vesk.core.intake.oddities import Lost
 from vesk.core.intake.reports import Report, entries_of
+from vesk.core.kinds import Unusable
 from vesk.core.timecode import FrameRate
 from vesk.dailies.known_day import DayKnown, know_day
 from vesk.dailies.known_recording import Item
-from vesk.media.facts import Facts
 from vesk.store import days, overrides, recordings, reports
-from vesk.store.tables import Day, Source
+from vesk.store.tables import Day, Recording, Source
 
 
 def known_of_day(session: Session, day: Day) -> DayKnown:
@@ -25,12 +23,14 @@ def known_of_day(session: Session, day: Day) -> DayKnown:
     day_id = day.id
     sources: dict[int | None, Source] = {one.id: one for one in days.sources(session, day_id)}
     put_right = overrides.standing_of_day(session, day_id)
+    listed = recordings.of_day(session, day_id)
+    files = recordings.members_of_day(session, day_id) if any(row.members for row in listed) else {}
     items: list[Item] = []
     unusable = []
-    for row in recordings.of_day(session, day_id):
-        if row.state != "ready":
+    for row in listed:
+        if row.state != recordings.READY or row.facts is None:
             vanished = row.state == recordings.VANISHED
-            kind = Unusable.VANISHED if vanished else Unusable(row.unusable or Unusable.DAMAGED)
+            kind = Unusable.VANISHED if vanished else row.unusable or Unusable.DAMAGED
             unusable.append(Lost(row.path, row.problem, kind))
             continue
         own = put_right.get(row.id, {})
@@ -38,9 +38,9 @@ def known_of_day(session: Session, day: Day) -> DayKnown:
         tag = source.tag if source else "—"
         items.append(
             Item(
-                str(row.id), row.path, tag, Facts.from_json(row.facts), row.heard,
+                str(row.id), row.path, tag, row.facts, row.heard,
                 row.content, row.size, {name: one.value for name, one in own.items()},
-                {name: one.made_by for name, one in own.items()}, _members(row.members, tag), row.joined,
+                {name: one.made_by for name, one in own.items()}, _members(row, files, tag), row.merged,
             )
         )  # fmt: skip
     return know_day(
@@ -76,11 +76,12 @@ def _said(session: Session, day_id: int) -> dict[str, Said]:
     }
 
 
-def _members(members: Sequence[Mapping[str, Any]], tag: str) -> tuple[Item, ...]:
+def _members(row: Recording, files: Mapping[int, Recording], tag: str) -> tuple[Item, ...]:
+    found = [files[number] for number in row.members if number in files]
     return tuple(
         Item(
-            str(one["id"]), one["path"], tag, Facts.from_json(one["facts"]), {}, one["content"], one["size"],
-            members=_members(one["members"], tag), joined=one["joined"],
+            str(one.id), one.path, tag, one.facts, None, one.content, one.size,
+            members=_members(one, files, tag), merged=one.merged,
         )
-        for one in members
+        for one in found if one.facts is not None
     )  # fmt: skip

@@ -12,7 +12,8 @@ from functools import partial
 
 from sqlmodel import Session
 
-from vesk.actions import joining, standing
+from vesk.actions import merging, pairing_status
+from vesk.actions.locating import located
 from vesk.core.errors import MediaError
 from vesk.core.sound.measurement import Measurement
 from vesk.dailies import measuring
@@ -41,7 +42,7 @@ def learn_contents(session: Session, settings: Settings, ids: Iterable[int]) -> 
     if not unknown:
         return
     day = days.get_day(session, unknown[0].day_id)
-    places = {row.id: standing.located(settings, day, row) for row in unknown}
+    places = {row.id: located(session, settings, day, row) for row in unknown}
     changes.rest(session)
     contents = {}
     for row in unknown:
@@ -54,7 +55,7 @@ def learn_contents(session: Session, settings: Settings, ids: Iterable[int]) -> 
         fresh = recordings.get(session, row.id)
         if (fresh.size, fresh.modified_ns, fresh.state) == (row.size, row.modified_ns, recordings.READY):
             recordings.learn_content(session, fresh, contents[row.id])
-    joining.refresh(session, days.get_day(session, day.id))
+    merging.refresh(session, days.get_day(session, day.id))
     changes.rest(session)
 
 
@@ -76,9 +77,9 @@ def lies_as_taken_in(place: Located, row: Recording) -> None:
 
 def files_of(session: Session, row: Recording) -> list[Recording]:
     """Return the files that a recording is made of, itself where it is one."""
-    if not row.joined:
+    if not row.merged:
         return [row]
-    return [file for part in recordings.parts_of(session, row.id) for file in files_of(session, part)]
+    return [file for member in recordings.members_of(session, row) for file in files_of(session, member)]
 
 
 def copies_of(session: Session, row: Recording) -> list[Recording]:
@@ -103,22 +104,22 @@ def listen(session: Session, settings: Settings, recording_id: int) -> None:
         learn_contents(session, settings, [recording_id])
         row = recordings.get(session, recording_id)
         day = days.get_day(session, day_id)
-        place = standing.located(settings, day, row)
+        place = located(session, settings, day, row)
         changes.rest(session)
         ensure_heard(place)
     except MediaError as error:
         changes.hold(session, day_id)
         row = recordings.get(session, recording_id)
         if row.state == recordings.READY:
-            gone = not all(file.exists() for file in standing.located(settings, _day(session, day_id), row).files)
+            gone = not all(file.exists() for file in located(session, settings, _day(session, day_id), row).files)
             row.state = recordings.VANISHED if gone else recordings.UNREADABLE
             row.problem = f"{row.path}: {error.reason}. {error.advice}"
             session.add(row)
         return
     changes.hold(session, day_id)
     fresh = recordings.get(session, recording_id)
-    if fresh.content == place.kept.folder.name:
-        fresh.heard = cache.heard(place.kept)
+    if fresh.content == place.entry.folder.name:
+        fresh.heard = cache.heard(place.entry)
         session.add(fresh)
 
 
@@ -128,7 +129,7 @@ def _day(session: Session, day_id: int) -> Day:
 
 def ensure_heard(place: Located) -> None:
     """Have a recording listened to behind the border, if that was not done before; one without sound is done."""
-    if place.facts.channels and not place.kept.done.exists():
+    if place.facts.channels and not place.entry.done.exists():
         guarded(place.path, _LEAST_WAIT_S + float(place.facts.duration) * _SLOWEST, hear, place)
 
 
@@ -142,9 +143,9 @@ def measure_pairing(session: Session, settings: Settings, pairing_id: int) -> Pa
     """
     row = pairings.get(session, pairing_id)
     learn_contents(session, settings, (row.picture_id, row.sound_id))
-    now = standing.of_pairing(session, pairing_id)
-    picture = standing.located(settings, now.day, now.picture)
-    sound = standing.located(settings, now.day, now.sound)
+    now = pairing_status.of_pairing(session, pairing_id)
+    picture = located(session, settings, now.day, now.picture)
+    sound = located(session, settings, now.day, now.sound)
     of, offset = pairings.contents(now.picture, now.sound), float(now.pairing.offset)
     changes.rest(session)
     for place in (picture, sound):
@@ -156,7 +157,7 @@ def measure_pairing(session: Session, settings: Settings, pairing_id: int) -> Pa
     members = recordings.by_id(session, {row.picture_id, row.sound_id})
     if pairings.contents(members[row.picture_id], members[row.sound_id]) != of:
         return row  # its files are others now; they are measured in their turn
-    row.measurement, row.measured_of = measuring.to_json(found), of
+    row.measurement, row.measured_of = found, of
     if row.state == pairings.PROPOSED:
         row.state = pairings.MEASURED
     changes.count(session, row)
@@ -165,18 +166,18 @@ def measure_pairing(session: Session, settings: Settings, pairing_id: int) -> Pa
 
 def keep_frames(session: Session, settings: Settings, pairing_id: int) -> None:
     """Decode the pictures that the bench of a measured pairing opens with: here, where decoding belongs."""
-    now = standing.of_pairing(session, pairing_id)
-    picture = standing.located(settings, now.day, now.picture)
+    now = pairing_status.of_pairing(session, pairing_id)
+    picture = located(session, settings, now.day, now.picture)
     changes.rest(session)
     if now.found is not None:
         _keep_frames(now, picture, now.found)
 
 
-def _keep_frames(now: standing.Standing, picture: Located, found: Measurement) -> None:
+def _keep_frames(now: pairing_status.PairingStatus, picture: Located, found: Measurement) -> None:
     fps = float(now.fps)
     points = found.windows or now.points
     around = sorted({int(at * fps) + k for at in points for k in range(-13, 14) if int(at * fps) + k >= 0})
-    if not all(picture.kept.frame(index).exists() for index in around):
+    if not all(picture.entry.frame(index).exists() for index in around):
         with suppress(MediaError):  # a picture that cannot be decoded is measured by its sound all the same
             guarded(picture.path, _LEAST_WAIT_S, decode_frames, picture, around)
 
@@ -187,9 +188,9 @@ def compare_rivals(session: Session, settings: Settings, day_id: int) -> int:
     Two files of one device cannot share a moment; two that heard the same moments are two devices'.
     """
     day = days.get_day(session, day_id)
-    asked = standing.to_compare_of_day(session, day)
+    asked = pairing_status.to_compare_of_day(session, day)
     rows = recordings.by_id(session, {int(key) for shared in asked for key in shared.pair})
-    places = {str(number): standing.located(settings, day, row) for number, row in rows.items()}
+    places = {str(number): located(session, settings, day, row) for number, row in rows.items()}
     contents = {number: row.content for number, row in rows.items()}
     changes.rest(session)
     for shared in asked:

@@ -8,7 +8,7 @@ from __future__ import annotations
 
 import json
 import os
-from dataclasses import dataclass, field
+from dataclasses import dataclass, field, replace
 from fractions import Fraction
 from pathlib import Path
 from typing import Any
@@ -16,11 +16,14 @@ from typing import Any
 from sqlalchemy.exc import SQLAlchemyError
 from sqlmodel import Session
 
-from vesk.actions import measuring, standing, turnover
-from vesk.actions.intake import facts_of
-from vesk.actions.standing import CHECKED, SET_ASIDE, Standing
+from vesk.actions import measuring, turnover
+from vesk.actions.facts import facts_of
+from vesk.actions.locating import located
+from vesk.actions.pairing_status import CHECKED, SET_ASIDE, PairingStatus
 from vesk.actions.turnover import Item
+from vesk.core.conform.written import Written
 from vesk.core.errors import MediaError, StorageError, VeskError
+from vesk.core.kinds import WorkState
 from vesk.core.progress import OnProgress, unwatched
 from vesk.core.verdict.words import signed
 from vesk.dailies import delivering
@@ -62,7 +65,7 @@ def make(session: Session, settings: Settings, turnover_id: int, on_progress: On
     except Exception as error:
         session.rollback()
         row = turnovers.get(session, turnover_id)
-        row.state = "failed"
+        row.state = WorkState.FAILED
         row.problem = str(error) if isinstance(error, VeskError) else _INSIDE
         session.add(row)
         session.commit()
@@ -91,7 +94,7 @@ def _make(session: Session, settings: Settings, turnover_id: int, on_progress: O
     row = turnovers.get(session, turnover_id)
     day = days.get_day(session, row.day_id)
     changes.hold(session, day.id)
-    row.state, row.problem = "running", ""
+    row.state, row.problem = WorkState.RUNNING, ""
     session.add(row)
     listed = turnover.items(session, day)
     ids = {n for item in listed if not item.obstacle for now in item.pairings for n in (now.picture.id, now.sound.id)}
@@ -113,7 +116,7 @@ def _make(session: Session, settings: Settings, turnover_id: int, on_progress: O
     if making.stopped:
         changes.hold(session, day.id)
         row = turnovers.get(session, turnover_id)
-        row.state, row.problem = "stopped", "It was stopped; what was made is kept, and it can go on."
+        row.state, row.problem = WorkState.STOPPED, "It was stopped; what was made is kept, and it can go on."
         session.add(row)
         changes.rest(session)
         return
@@ -133,7 +136,7 @@ def _opened(row: Turnover) -> Path:
 
 
 @dataclass(frozen=True, slots=True)
-class _Part:
+class _PictureFile:
     """One file of a camera take: where it begins on the take's picture time, seconds; `place` is None if unreadable."""
 
     recording_id: int
@@ -142,22 +145,15 @@ class _Part:
     begins: Fraction
 
 
-def _on_picture(settings: Settings, day: Day, picture: Recording) -> list[_Part]:
+def _on_picture(session: Session, making: _Making, picture: Recording) -> list[_PictureFile]:
     if picture.state != "ready":
-        return [_Part(picture.id, picture.path, None, Fraction(0))]
-    takes = delivering.takes_of(standing.located(settings, day, picture))
-    files = _numbers(picture.id, picture.path, picture.members)
-    return [_Part(number, path, take, at) for (number, path), (take, at) in zip(files, takes, strict=True)]
+        return [_PictureFile(picture.id, picture.path, None, Fraction(0))]
+    placed = delivering.files_of(located(session, making.settings, making.day, picture))
+    files = [(one.id, one.path) for one in measuring.files_of(session, picture)]
+    return [_PictureFile(number, path, place, at) for (number, path), (place, at) in zip(files, placed, strict=True)]
 
 
-def _numbers(number: int, path: str, members: list[dict[str, Any]]) -> list[tuple[int, str]]:
-    """Return number and path of every file of a picture, in order."""
-    if not members:
-        return [(number, path)]
-    return [file for one in members for file in _numbers(one["id"], one["path"], one["members"])]
-
-
-def _channels(active: list[Standing]) -> tuple[int, int] | None:
+def _channels(active: list[PairingStatus]) -> tuple[int, int] | None:
     """Return the channels of picture and sound that a take was measured with."""
     found = next((now.found for now in active if now.found is not None and now.found.line is not None), None)
     return None if found is None else (found.picture_channel, found.channel)
@@ -175,22 +171,22 @@ def _rests_on(item: Item) -> str:
 def _make_item(session: Session, making: _Making, item: Item, at: tuple[int, int]) -> None:
     """Deliver one camera take, file by file; each is recorded at once."""
     rests_on = _rests_on(item)
-    for part in _on_picture(making.settings, making.day, item.picture):
-        old = making.kept.get(part.recording_id)
+    for file in _on_picture(session, making, item.picture):
+        old = making.kept.get(file.recording_id)
         whole = making.folder / old.name if old is not None and old.name else None
         if old is not None and whole is not None:
-            if not item.obstacle and old.facts.get("rests_on") == rests_on and _is_whole(whole, old.facts):
+            if not item.obstacle and _rested_on(old) == rests_on and _is_whole(whole, old):
                 continue
             _take_away(whole)  # it says what does not stand any more
             making.taken.discard(whole.name.casefold())
-        delivery = old or Delivery(turnover_id=making.row.id, picture_id=part.recording_id)
-        delivery.name, delivery.facts, delivery.reason = "", {}, item.obstacle
+        delivery = old or Delivery(turnover_id=making.row.id, picture_id=file.recording_id)
+        delivery.name, delivery.written, delivery.reason = "", None, item.obstacle
         if making.stopped and not item.obstacle:
             delivery.reason = "stopped before its turn"
         elif not item.obstacle:
             try:
-                delivery.facts = {**_make_one(session, making, item, part, at), "rests_on": rests_on}
-                delivery.name = delivery.facts["name"]
+                delivery.written = replace(_make_one(session, making, item, file, at), rests_on=rests_on)
+                delivery.name = delivery.written.name
             except delivering.StoppedError as error:
                 making.stopped, delivery.reason = True, str(error)
             except StorageError:
@@ -201,9 +197,13 @@ def _make_item(session: Session, making: _Making, item: Item, at: tuple[int, int
         session.commit()
 
 
-def _is_whole(path: Path, facts: dict[str, Any]) -> bool:
+def _rested_on(delivery: Delivery) -> str:
+    return delivery.written.rests_on if delivery.written else ""
+
+
+def _is_whole(path: Path, delivery: Delivery) -> bool:
     try:
-        return checksum.whole_hash(path) == facts.get("content")
+        return delivery.written is not None and checksum.whole_hash(path) == delivery.written.content
     except MediaError:
         return False
 
@@ -225,7 +225,7 @@ def _signed(session: Session, making: _Making, rows: list[Recording], *, anew: b
     """
     lies = {}
     for row in [file for one in rows for file in measuring.files_of(session, one)]:
-        place = standing.located(making.settings, making.day, row)
+        place = located(session, making.settings, making.day, row)
         measuring.lies_as_taken_in(place, row)
         told = checksum.unread(place.file)
         if checksum.content_of(place.file, making.settings.cache, anew=anew) != row.content:
@@ -247,7 +247,7 @@ def _finish(session: Session, making: _Making) -> None:
     Whatever was undone while it was made goes out again, and is named in the report.
     """
     for one in turnovers.deliveries(session, making.row.id):
-        if one.name and not _is_whole(making.folder / one.name, one.facts):
+        if one.name and not _is_whole(making.folder / one.name, one):
             raise MediaError(making.folder / one.name, "it changed after it was made", "Let the turnover go on.")
     changes.hold(session, making.day.id)
     row = turnovers.get(session, making.row.id)
@@ -255,16 +255,16 @@ def _finish(session: Session, making: _Making) -> None:
     lines, names = [], {"report.csv"}
     for item in turnover.items(session, making.day):
         rests_on = _rests_on(item)
-        for part in _on_picture(making.settings, making.day, item.picture):
-            one = held.get(part.recording_id) or Delivery(turnover_id=row.id, picture_id=part.recording_id)
-            if one.name and (item.obstacle or one.facts.get("rests_on") != rests_on):
+        for file in _on_picture(session, making, item.picture):
+            one = held.get(file.recording_id) or Delivery(turnover_id=row.id, picture_id=file.recording_id)
+            if one.name and (item.obstacle or _rested_on(one) != rests_on):
                 one.reason = item.obstacle or "it was changed while this was made: make a turnover again"
-                one.name, one.facts = "", {}
+                one.name, one.written = "", None
             elif not one.name and not one.reason:
                 one.reason = item.obstacle or "it was checked after this was begun: make a turnover again"
             session.add(one)
             names |= {one.name} - {""}
-            lines.append(_line(item, part, one))
+            lines.append(_line(item, file, one))
     write_report(making.folder / "report.csv", lines)
     try:
         for path in making.folder.iterdir():
@@ -273,7 +273,7 @@ def _finish(session: Session, making: _Making) -> None:
         making.folder.rename(row.folder)
     except OSError as error:
         raise StorageError(making.folder, error.strerror or str(error)) from error
-    row.state, row.problem = "done", ""
+    row.state, row.problem = WorkState.DONE, ""
     session.add(row)
     done = sum(1 for line in lines if line["delivered"] == "yes")
     what = f"turnover of {done} takes made in {row.folder}"
@@ -281,23 +281,23 @@ def _finish(session: Session, making: _Making) -> None:
     session.commit()
 
 
-def _make_one(session: Session, making: _Making, item: Item, part: _Part, at: tuple[int, int]) -> dict[str, Any]:
+def _make_one(session: Session, making: _Making, item: Item, file: _PictureFile, at: tuple[int, int]) -> Written:
     settings, day = making.settings, making.day
-    picture = part.place or standing.located(settings, day, item.picture)
+    picture = file.place or located(session, settings, day, item.picture)
     active = [now for now in item.pairings if now.state == CHECKED]
-    sounds = [standing.located(settings, day, now.sound) for now in active]
-    lies = _signed(session, making, [recordings.get(session, part.recording_id)], anew=False)
+    sounds = [located(session, settings, day, now.sound) for now in active]
+    lies = _signed(session, making, [recordings.get(session, file.recording_id)], anew=False)
     lies |= _signed(session, making, [now.sound for now in active], anew=True)
     changes.rest(session)
-    parts = [delivering.Laid(sound, now.laid.shifted(-part.begins)) for sound, now in zip(sounds, active, strict=True)]
+    laid = [delivering.Laid(sound, now.laid.shifted(-file.begins)) for sound, now in zip(sounds, active, strict=True)]
     scene, take = item.scene_take
     stem = scan.as_text(picture.path.stem)
     name = f"{stem}.wav"
     if name.casefold() in making.taken:
-        name = f"{item.source}_{stem}_{part.recording_id}.wav"
+        name = f"{item.source}_{stem}_{file.recording_id}.wav"
     making.taken.add(name.casefold())
     made = delivering.deliver(
-        picture, parts, making.folder / name, scene=scene, take=take, project=making.project, shot_on=day.shot_on,
+        picture, laid, making.folder / name, scene=scene, take=take, project=making.project, shot_on=day.shot_on,
         go_on=lambda: making.on_progress(*at),
     )  # fmt: skip
     changed = next((path for path, told in lies.items() if not path.exists() or checksum.unread(path) != told), None)
@@ -311,26 +311,26 @@ def _make_one(session: Session, making: _Making, item: Item, part: _Part, at: tu
         workplace=settings.cache / f"again-{os.getpid()}",
         channels=_channels(active),
     )
-    return {
-        "name": name,
-        "content": checksum.whole_hash(made.path),
-        "samples": made.samples,
-        "sample_rate": made.sample_rate,
-        "channels": made.channels,
-        "time_reference": made.time_reference,
-        "remark": "; ".join(filter(None, [made.remark, *(now.as_corrected.mends for now in active)])),
-        "residual_s": list(residual.all) if residual else None,
-        "residual_reason": why,
-        "tolerance_s": float(active[0].tolerance.seconds(active[0].fps)),
-    }
+    return Written(
+        name,
+        checksum.whole_hash(made.path),
+        made.samples,
+        made.sample_rate,
+        made.channels,
+        made.time_reference,
+        "; ".join(filter(None, [made.remark, *(now.as_corrected.mends for now in active)])),
+        residual.all if residual else None,
+        why,
+        float(active[0].tolerance.seconds(active[0].fps)),
+    )
 
 
-def _line(item: Item, part: _Part, delivery: Delivery) -> dict[str, Any]:
-    facts = part.place.facts if part.place else facts_of(item.picture) if item.picture.facts else None
+def _line(item: Item, file: _PictureFile, delivery: Delivery) -> dict[str, Any]:
+    facts = file.place.facts if file.place else facts_of(item.picture) if item.picture.facts else None
     scene, take = item.scene_take if facts else ("", "")
     active = [now for now in item.pairings if now.state != SET_ASIDE]
-    made = delivery.facts
-    residual = made.get("residual_s") or (None, None, None)
+    made = delivery.written
+    residual = (made.residual_s if made else None) or (None, None, None)
 
     def each(values: list[str]) -> str:
         return " + ".join(values)
@@ -339,25 +339,25 @@ def _line(item: Item, part: _Part, delivery: Delivery) -> dict[str, Any]:
         "scene": scene,
         "take": take,
         "source": item.source,
-        "picture": part.path,
+        "picture": file.path,
         "start": facts.timecode if facts else "",
         "frames": facts.frames if facts else "",
         "fps": str(facts.fps) if facts else "",
         "sound": each([now.sound.path for now in active]),
         "delivered": "yes" if delivery.name else "no",
         "file": delivery.name,
-        "reason": delivery.reason or made.get("residual_reason", ""),
+        "reason": delivery.reason or (made.residual_reason if made else ""),
         "cause": each([now.verdict.cause if now.verdict else "not measured" for now in active]),
         "slip_s": each([f"{float(now.as_corrected.slip):+.6f}" for now in active]),
         "slip_frames": each([f"{float(now.as_corrected.slip * now.fps):+.3f}" for now in active]),
         "rate_ppm": each([f"{float(now.as_corrected.ppm):+.3f}" for now in active]),
-        "samples": made.get("samples", ""),
-        "time_reference": made.get("time_reference", ""),
+        "samples": made.samples if made else "",
+        "time_reference": made.time_reference if made else "",
         "residual_head_ms": _ms(residual[0]),
         "residual_middle_ms": _ms(residual[1]),
         "residual_tail_ms": _ms(residual[2]),
         "checked_by": each([now.check.made_by for now in active if now.check]),
-        "remark": made.get("remark", ""),
+        "remark": made.remark if made else "",
     }
 
 

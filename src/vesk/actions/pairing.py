@@ -7,17 +7,18 @@ from fractions import Fraction
 
 from sqlmodel import Session
 
-from vesk.actions import standing
+from vesk.actions import pairing_status
 from vesk.actions.known import known_of_day
+from vesk.actions.locating import located
 from vesk.core.intake.off_speed import OffSpeed
+from vesk.core.kinds import PICTURE
 from vesk.core.pairing.by_timecode import pair_by_timecode
 from vesk.core.progress import OnProgress
 from vesk.core.timecode import FrameRate, wrap_day
 from vesk.core.timemap import exact_seconds
-from vesk.dailies import measuring
+from vesk.core.told import Told
 from vesk.dailies.known_recording import Known
 from vesk.dailies.searching import find_partners
-from vesk.media.facts import PICTURE
 from vesk.settings import VESK, Settings
 from vesk.store import changes, days, journal, pairings, recordings
 from vesk.store.tables import Day, Pairing, Recording
@@ -76,7 +77,8 @@ def pair_day(session: Session, day: Day) -> list[int]:
     return [
         row.id
         for row in pairings.of_day(session, day_id)
-        if row.state != pairings.SET_ASIDE and not standing.is_measured(row, held[row.picture_id], held[row.sound_id])
+        if row.state != pairings.SET_ASIDE
+        and not pairing_status.is_measured(row, held[row.picture_id], held[row.sound_id])
     ]
 
 
@@ -84,9 +86,9 @@ def _place(recording: Recording, own: Known, slow: OffSpeed | None, reason: str)
     """Keep what is concluded of a recording with its row: where it lies, what counts of it, why it is alone."""
     recording.start, recording.clock, recording.aside = own.start, own.clock, own.aside
     recording.took = slow.real if slow else None
-    recording.told = {name: value.value for name, value in own.values.items() if value.value}
-    if {"scene", "take"} & set(own.item.put_right):
-        recording.told["put"] = "yes"  # a person's word outranks what the other recordings of a take say
+    # A person's word outranks what the other recordings of a take say.
+    put = bool({"scene", "take"} & set(own.item.put_right))
+    recording.told = Told(**{name: value.value for name, value in own.values.items()}, by_person=put)
     recording.off_speed = own.off_speed
     recording.unpaired = own.aside or reason
     if own.aside or not reason:
@@ -106,7 +108,7 @@ def to_search(session: Session, day: Day) -> list[Recording]:
         row
         for row in rows
         if (row.start is None or row.kind == PICTURE)
-        and not row.aside and row.id not in paired and row.facts.get("channels")
+        and not row.aside and row.id not in paired and row.facts is not None and row.facts.channels
         # Searched among as many before, and found in none: searched again when others have come.
         and row.searched != sum(others.values()) - others[row.kind]
     ]  # fmt: skip
@@ -118,22 +120,22 @@ def pair_by_sound(session: Session, settings: Settings, recording_id: int, on_pr
     Where both have clocks, these say where the pairing stands, and what sound finds against it is its error.
     """
     row = recordings.get(session, recording_id)
-    if row.part_of is not None:
+    if row.member_of is not None:
         return []  # it became a part while this waited; the whole is searched for
     day = days.get_day(session, row.day_id)
     others = {
-        str(other.id): standing.located(settings, day, other)
+        str(other.id): located(session, settings, day, other)
         for other in recordings.ready_of_day(session, row.day_id)
         if other.kind != row.kind and not other.aside
     }
-    contents = {key: other.kept.folder.name for key, other in others.items()} | {str(row.id): row.content}
-    place = standing.located(settings, day, row)
+    contents = {key: other.entry.folder.name for key, other in others.items()} | {str(row.id): row.content}
+    place = located(session, settings, day, row)
     changes.rest(session)
     made = []
     matched = find_partners(str(row.id), place, others, on_progress)
     changes.hold(session, row.day_id)  # its partner may be searching too; people may have decided meanwhile
     row = recordings.get(session, recording_id)
-    if row.part_of is not None or row.aside:
+    if row.member_of is not None or row.aside:
         return []
     known = {(p.picture_id, p.sound_id) for p in pairings.of_day(session, row.day_id)}
     standing_now = {row.id for row in recordings.ready_of_day(session, row.day_id)}
@@ -142,11 +144,11 @@ def pair_by_sound(session: Session, settings: Settings, recording_id: int, on_pr
         if found.found.line is None or pair in known or not standing_now.issuperset(pair):
             continue
         pairing = pairings.propose(session, day_id=row.day_id, picture_id=pair[0], sound_id=pair[1], offset=Fraction(0))
-        pairing.state, pairing.measurement = pairings.MEASURED, measuring.to_json(found.found)
+        pairing.state, pairing.measurement = pairings.MEASURED, found.found
         pairing.measured_of = f"{contents[found.picture]}:{contents[found.sound]}"
         session.flush()
         # What is known of the microphones is taken out, as of every pairing.
-        now = standing.of_pairing(session, pairing.id)
+        now = pairing_status.of_pairing(session, pairing.id)
         by_clocks = _by_clocks(now.picture.start, now.sound.start, days.rate_of(day))
         pairing.offset = exact_seconds(found.found.line.offset_s - now.late_s) if by_clocks is None else by_clocks
         made.append(pairing)

@@ -1,4 +1,4 @@
-"""Where each recording lies on the day: by its clock, or, without one, where sound joined it to one that has."""
+"""Where each recording lies on the day: by its clock, or, without one, where sound pairs it with one that has."""
 
 from __future__ import annotations
 
@@ -19,7 +19,7 @@ class Placed:
     by_sound: bool
 
 
-def place_recordings(rows: Iterable[Recording], joined: Sequence[Pairing], clock: FrameRate) -> dict[int, Placed]:
+def place_recordings(rows: Iterable[Recording], paired: Sequence[Pairing], clock: FrameRate) -> dict[int, Placed]:
     """Place a day's recordings on one line, also across midnight; those that nothing places are left out."""
     rows = [row for row in rows if row.state == "ready"]
     took = {row.id: row.duration if row.took is None else row.took for row in rows}
@@ -27,7 +27,7 @@ def place_recordings(rows: Iterable[Recording], joined: Sequence[Pairing], clock
     placed = {row.id: Placed(line(row.start), took[row.id], by_sound=False) for row in rows if row.start is not None}
     # A recording that sound placed may place the next in turn.
     for _ in range(3):
-        for pairing in joined:
+        for pairing in paired:
             picture, sound = placed.get(pairing.picture_id), placed.get(pairing.sound_id)
             if picture is None and sound is not None and pairing.picture_id in took:
                 start = sound.start - pairing.offset

@@ -9,15 +9,14 @@ from sqlmodel import Session
 
 from vesk.core.errors import RefusedError, ReportError, StaleError
 from vesk.core.intake.reports import FIELDS, Report, entries_of, guess_mapping, read_table
+from vesk.core.kinds import ReportKind
 from vesk.media.paperwork import read_text
 from vesk.settings import Settings
 from vesk.store import changes, days, journal, reports
 from vesk.store.tables import Day, ReportRow
 
-KINDS = ("sound", "camera")
 
-
-def from_file(path: Path, kind: str) -> Report:
+def from_file(path: Path, kind: ReportKind) -> Report:
     """Read a report for a command: columns by their names, for all sources of its kind.
 
     Raises
@@ -34,8 +33,12 @@ def from_file(path: Path, kind: str) -> Report:
     return Report(path.name, kind, "", entries_of(table, guess_mapping(table.columns)))
 
 
-def take_up(session: Session, settings: Settings, day: Day, *, name: str, text: str, kind: str) -> ReportRow:
+def take_up(
+    session: Session, settings: Settings, day: Day, *, name: str, text: str, kind: ReportKind | None
+) -> ReportRow:
     """Take a report up; columns that a person named once in a report like it are known.
+
+    Without a `kind`, whose report it is is taken from such a one, too.
 
     Raises
     ------
@@ -52,9 +55,9 @@ def take_up(session: Session, settings: Settings, day: Day, *, name: str, text: 
     except ReportError as error:
         raise ReportError(f"{name}: {error}") from None
     known = reports.last_mapping(session, list(table.columns))
-    mapping, of_kind = known or (guess_mapping(table.columns), kind)
+    mapping, of_kind = known or (guess_mapping(table.columns), ReportKind.SOUND)
     row = ReportRow(
-        day_id=day.id, name=name, kind=kind or of_kind or KINDS[0], columns=list(table.columns),
+        day_id=day.id, name=name, kind=kind or of_kind, columns=list(table.columns),
         lines=[list(line) for line in table.lines], mapping=mapping, made_by=settings.person,
     )  # fmt: skip
     session.add(row)
@@ -75,7 +78,7 @@ def name_columns(
     *,
     version: int,
     mapping: Mapping[str, str],
-    kind: str,
+    kind: ReportKind,
     tag: str,
 ) -> ReportRow:
     """Say what a report's columns mean, what kind it is, and which source it is about (no tag: all of its kind).
@@ -96,14 +99,12 @@ def name_columns(
         raise RefusedError(f"The column {twice[0]!r} can mean one thing only.")
     if not {"file", "scene"} & set(kept):
         raise RefusedError(
-            "Name the column that holds the file, or the one that holds the scene: else no line can be joined."
+            "Name the column that holds the file, or the one that holds the scene: else no line can be matched."
         )
-    if kind not in KINDS:
-        raise RefusedError("A report is a sound report or a camera report.")
     source = next((one for one in days.sources(session, row.day_id) if one.tag == tag), None)
     if tag and source is None:
         raise RefusedError(f"There is no source {tag}.")
-    if source is not None and (source.kind == "sound") != (kind == "sound"):
+    if source is not None and source.kind != kind.lists:
         raise RefusedError(
             f"{tag} is a {'recorder' if source.kind == 'sound' else 'camera'}: that is no {kind} report of it."
         )

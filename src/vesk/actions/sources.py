@@ -8,11 +8,12 @@ from fractions import Fraction
 
 from sqlmodel import Session
 
-from vesk.actions import joining, standing
-from vesk.actions.intake import facts_of
+from vesk.actions import merging
+from vesk.actions.facts import facts_of
+from vesk.actions.locating import located
 from vesk.core.errors import MediaError, RefusedError, TimecodeError
+from vesk.core.kinds import SOUND, Kind
 from vesk.core.timecode import FrameRate
-from vesk.media.facts import PICTURE, SOUND
 from vesk.media.guarded import guarded
 from vesk.media.probe import read_facts
 from vesk.settings import Settings
@@ -49,7 +50,7 @@ def _move(session: Session, settings: Settings, day: Day, rows: list[Recording],
     kinds = {row.kind for row in rows}
     if len(kinds) > 1:
         raise RefusedError("Pictures and sounds are selected together: a source is a camera or a recorder.")
-    (kind,) = kinds
+    kind = facts_of(rows[0]).kind
     target = next((source for source in days.sources(session, day.id) if source.tag == tag), None)
     if target is None:
         target = days.make_source(session, day.id, tag=tag, name=f"source {tag}", kind=kind, folder=_folder_of(rows))
@@ -139,7 +140,7 @@ def revise(
     return source
 
 
-def serve_as(session: Session, settings: Settings, source_id: int, *, version: int, kind: str) -> Source:
+def serve_as(session: Session, settings: Settings, source_id: int, *, version: int, kind: Kind) -> Source:
     """Let a camera serve as a recorder, its picture left out, or be a camera again.
 
     Raises
@@ -152,25 +153,23 @@ def serve_as(session: Session, settings: Settings, source_id: int, *, version: i
     source = days.get_source_for_change(session, source_id, version)
     if kind == source.kind:
         return source
-    if kind not in {PICTURE, SOUND}:
-        raise RefusedError("A source is a camera or a recorder.")
     day = days.get_day(session, source.day_id)
     for row in recordings.files_of_day(session, source.day_id):
         if row.source_id != source_id or row.state != "ready":
             continue
-        place = standing.located(settings, day, row)
+        place = located(session, settings, day, row)
         try:
             facts = facts_of(row).as_sound() if kind == SOUND else guarded(place.path, 60.0, read_facts, place.file)
         except (RefusedError, MediaError) as error:
             raise RefusedError(f"{row.name}: {error}") from None
         if facts.kind != kind:
             raise RefusedError(f"{row.name} holds no picture: its source cannot be a camera.")
-        row.kind, row.duration, row.facts = facts.kind, facts.duration, facts.as_json()
+        row.kind, row.duration, row.facts = facts.kind, facts.duration, facts
         session.add(row)
     source.kind = kind
     changes.count(session, source)
     session.flush()
-    joining.refresh(session, day)
+    merging.refresh(session, day)
     what = "serves as a recorder: its pictures are left out" if kind == SOUND else "is a camera again"
     journal.note(session, day_id=source.day_id, by=settings.person, what=f"source {source.tag} {what}")
     return source
@@ -215,9 +214,9 @@ def _move_one(session: Session, row: Recording, target: Source) -> None:
     """Move a recording, and the files it is made of."""
     row.source_id = target.id
     session.add(row)
-    if row.joined:
-        for part in recordings.parts_of(session, row.id):
-            _move_one(session, part, target)
+    if row.merged:
+        for member in recordings.members_of(session, row):
+            _move_one(session, member, target)
 
 
 def _folder_of(rows: list[Recording]) -> str:
@@ -228,7 +227,7 @@ def _folder_of(rows: list[Recording]) -> str:
 
 def _drop_empty(session: Session, day: Day) -> None:
     """Let go the sources that no recording is of; the rows stay, since reports and clock stretches name them."""
-    every = [*recordings.files_of_day(session, day.id), *recordings.joined_of_day(session, day.id)]
+    every = [*recordings.files_of_day(session, day.id), *recordings.merged_of_day(session, day.id)]
     used = {row.source_id for row in every}
     for source in days.sources(session, day.id):
         if source.id not in used:

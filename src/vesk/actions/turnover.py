@@ -9,13 +9,13 @@ from pathlib import Path
 
 from sqlmodel import Session
 
-from vesk.actions import standing
+from vesk.actions import pairing_status
 from vesk.actions.intake import told_slate
-from vesk.actions.standing import CHECKED, SET_ASIDE, Standing
+from vesk.actions.pairing_status import CHECKED, SET_ASIDE, PairingStatus
 from vesk.core.errors import StaleError
+from vesk.core.kinds import PICTURE, WorkState
 from vesk.core.timecode import unwrapped
 from vesk.dailies.searching import why_alone
-from vesk.media.facts import PICTURE
 from vesk.media.probe import MOVIE_ENDINGS
 from vesk.settings import Settings
 from vesk.store import changes, days, journal, recordings, turnovers
@@ -28,7 +28,7 @@ class Item:
 
     picture: Recording
     source: str
-    pairings: tuple[Standing, ...]
+    pairings: tuple[PairingStatus, ...]
     obstacle: str
 
     @property
@@ -39,8 +39,8 @@ class Item:
 
 def items(session: Session, day: Day) -> list[Item]:
     """Return every camera take of a day with what stands in its way."""
-    by_picture: dict[int, list[Standing]] = {}
-    for now in standing.of_day(session, day):
+    by_picture: dict[int, list[PairingStatus]] = {}
+    for now in pairing_status.of_day(session, day):
         by_picture.setdefault(now.pairing.picture_id, []).append(now)
     tags: dict[int | None, str] = {source.id: source.tag for source in days.sources(session, day.id)}
     made = []
@@ -59,7 +59,7 @@ def items(session: Session, day: Day) -> list[Item]:
     return sorted(made, key=order)
 
 
-def _obstacle(picture: Recording, own: tuple[Standing, ...]) -> str:
+def _obstacle(picture: Recording, own: tuple[PairingStatus, ...]) -> str:
     if picture.state != "ready":
         return picture.problem
     if not own:
@@ -110,7 +110,7 @@ def go_on(session: Session, settings: Settings, turnover_id: int) -> Turnover:
     changes.hold(session, row.day_id)
     if row.state not in {"stopped", "failed"}:
         raise StaleError(f"That turnover is {'done' if row.state == 'done' else 'being made'} already.")
-    row.state, row.problem = "waiting", ""
+    row.state, row.problem = WorkState.WAITING, ""
     session.add(row)
     journal.note(session, day_id=row.day_id, by=settings.person, what=f"goes on with the turnover into {row.folder}")
     return row

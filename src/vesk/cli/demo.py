@@ -14,6 +14,7 @@ from typing import TYPE_CHECKING
 
 from vesk.cli.serve import serve
 from vesk.core.errors import RefusedError
+from vesk.core.kinds import Kind, ReportKind
 from vesk.services import cluster, keeping, state, supervisor
 from vesk.settings import Settings, from_environment
 
@@ -104,7 +105,7 @@ def name_sources(session: Session, day: Day) -> None:
 
     for tag, kind, folder, name, metres in SOURCES:
         distance = round(metres * 1000)
-        session.add(Source(day_id=day.id, tag=tag, kind=kind, folder=folder, name=name, distance_mm=distance))
+        session.add(Source(day_id=day.id, tag=tag, kind=Kind(kind), folder=folder, name=name, distance_mm=distance))
     session.flush()
 
 
@@ -134,7 +135,7 @@ def _name_days(settings: Settings, root: Path) -> str:
             if one is DAYS[0]:
                 name_sources(session, day)
                 text = (media / REPORT).read_text(encoding="utf-8")
-                reports.take_up(session, settings, day, name=REPORT, text=text, kind="sound")
+                reports.take_up(session, settings, day, name=REPORT, text=text, kind=ReportKind.SOUND)
             ask_intake(session, day.id)
         session.commit()
     return "named; taking it in goes on in the background"

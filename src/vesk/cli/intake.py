@@ -5,16 +5,17 @@ from __future__ import annotations
 import argparse
 from pathlib import Path
 
-from vesk.actions.reports import KINDS, from_file
+from vesk.actions.reports import from_file
 from vesk.cli import files
 from vesk.cli.known_json import known_json
+from vesk.core.kinds import ReportKind
 from vesk.dailies.folder import walk_folder
 
 
 def arguments(parser: argparse.ArgumentParser) -> None:
     """Name the options."""
     parser.add_argument("folder", type=Path, metavar="DIR")
-    for kind in KINDS:
+    for kind in ReportKind:
         parser.add_argument(f"--{kind}-report", type=Path, action="append", default=[], metavar="CSV",
                             help=f"a {kind} report to lay beside the files")  # fmt: skip
     files.rate_option(parser)
@@ -23,7 +24,7 @@ def arguments(parser: argparse.ArgumentParser) -> None:
 
 def run(options: argparse.Namespace) -> int:
     """Read every file, listen to it, and print what is known and what is odd."""
-    reports = [from_file(path, kind) for kind in KINDS for path in getattr(options, f"{kind}_report")]
+    reports = [from_file(path, kind) for kind in ReportKind for path in getattr(options, f"{kind}_report")]
     walked = walk_folder(
         options.folder, files.cache(), rate=options.fps, tell=files.tell, measure=False, reports=reports
     )  # fmt: skip

@@ -6,10 +6,12 @@ from dataclasses import asdict
 from fractions import Fraction
 from typing import Any
 
+from vesk.core.facts import FACTS
+from vesk.core.heard import HEARD
+from vesk.core.kinds import RUN, SET
 from vesk.dailies.folder import Walked
-from vesk.dailies.joining import Joined, joined_path
 from vesk.dailies.known_recording import Known
-from vesk.media.joined import RUN, SET
+from vesk.dailies.merging import Merged, merged_path
 
 
 def known_json(walked: Walked) -> dict[str, Any]:
@@ -42,8 +44,8 @@ def known_json(walked: Walked) -> dict[str, Any]:
     }  # fmt: skip
 
 
-def _together_json(one: Joined) -> dict[str, Any]:
-    return {"path": joined_path(one.keys), "files": list(one.keys), "reason": one.why}
+def _together_json(one: Merged) -> dict[str, Any]:
+    return {"path": merged_path(one.keys), "files": list(one.keys), "reason": one.why}
 
 
 def recording_known_json(one: Known) -> dict[str, Any]:
@@ -58,8 +60,8 @@ def recording_known_json(one: Known) -> dict[str, Any]:
         "start": None if one.start is None else _exact(one.start),
         "known": {name: asdict(value) for name, value in one.values.items()},
         "file_name": one.tokens,
-        "facts": one.item.facts.as_json(),
-        "heard": dict(one.item.heard),
+        "facts": FACTS.fields(one.item.facts),
+        "heard": HEARD.fields(one.item.heard) if one.item.heard else {},
         "set_aside": one.aside,
     }
 

@@ -20,11 +20,16 @@ COMMANDS = {
     "measure": "measure one sound file against one picture file",
     "ltc": "decode the timecode on a file's sound channels",
     "intake": "say what is in a folder: facts, clocks, what is odd",
-    "strikes": "find the claps of a file, heard and seen",
+    "sync-points": "find the claps of a file, heard and seen",
     "pair": "pair and measure a folder",
     "conform": "pair, measure, correct and deliver a folder",
-    "bench": "measure accuracy and speed against the simulator's truth",
+    "benchmark": "measure accuracy and speed against the simulator's truth",
 }
+SHORT = {"benchmark": "bench"}
+
+
+def _sentence(words: str) -> str:
+    return f"{words[0].upper()}{words[1:]}."
 
 
 def main(arguments: list[str] | None = None) -> int:
@@ -32,10 +37,11 @@ def main(arguments: list[str] | None = None) -> int:
     parser = argparse.ArgumentParser(prog="vesk", description="Conform dailies.")
     chosen = parser.add_subparsers(dest="command", metavar="COMMAND", required=True)
     for name, words in COMMANDS.items():
-        own = chosen.add_parser(name, help=words, description=f"{words[0].upper()}{words[1:]}.")
+        short = SHORT.get(name, name)
+        own = chosen.add_parser(name, aliases=[short] * (short != name), help=words, description=_sentence(words))
         # Only the asked command's module is loaded: `status` needs no SciPy.
-        if (arguments or sys.argv[1:])[:1] == [name]:
-            module = import_module(f"vesk.cli.{name}")
+        if (arguments or sys.argv[1:])[:1] in ([name], [short]):
+            module = import_module("vesk.cli." + name.replace("-", "_"))
             module.arguments(own)
             own.set_defaults(run=module.run)
     options = parser.parse_args(arguments)

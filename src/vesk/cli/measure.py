@@ -8,7 +8,7 @@ from pathlib import Path
 
 from vesk.cli import files
 from vesk.cli.walked_json import measurement_json
-from vesk.core.sound.measurement import MATCHED
+from vesk.core.kinds import MATCHED
 from vesk.core.timecode import FrameRate
 from vesk.core.verdict.words import signed
 from vesk.dailies.judging import judge_two, timecode_offset

@@ -8,6 +8,7 @@ from typing import Any
 
 from vesk.cli import files
 from vesk.core.errors import MediaError
+from vesk.core.facts import FACTS
 from vesk.media.probe import read_facts
 
 
@@ -23,7 +24,7 @@ def run(options: argparse.Namespace) -> int:
     for path in options.file:
         try:
             facts = read_facts(path)
-            results.append({"path": str(path), "kind": facts.kind, "facts": facts.as_json()})
+            results.append({"path": str(path), "kind": facts.kind, "facts": FACTS.fields(facts)})
         except MediaError as error:
             results.append({"path": str(path), "error": str(error)})
     if options.json:

@@ -7,7 +7,9 @@ from fractions import Fraction
 from typing import Any
 
 from vesk.core.conform.correction import Correction
-from vesk.core.sound.measurement import MATCHED, Measurement
+from vesk.core.facts import FACTS
+from vesk.core.kinds import MATCHED
+from vesk.core.sound.measurement import Measurement
 from vesk.core.verdict.causes import Verdict
 from vesk.dailies.folder import Walked
 from vesk.dailies.judging import Measured
@@ -101,7 +103,7 @@ def correction_json(correction: Correction) -> dict[str, Any]:
 
 def recording_json(name: str, one: Located, source: str) -> dict[str, Any]:
     """Return one recording as `vesk pair` prints it."""
-    return {"path": name, "source": source, "kind": one.facts.kind, "facts": one.facts.as_json()}
+    return {"path": name, "source": source, "kind": one.facts.kind, "facts": FACTS.fields(one.facts)}
 
 
 def walk_json(walked: Walked) -> dict[str, Any]:

@@ -6,16 +6,7 @@ and what to do. The data behind the sentence travels with it.
 
 from __future__ import annotations
 
-from enum import StrEnum
-
-
-class Unusable(StrEnum):
-    """Why nothing can be done with a file."""
-
-    DAMAGED = "cannot be read"
-    EMPTY = "empty file"
-    FOREIGN = "not a recording"
-    VANISHED = "vanished"
+from vesk.core.kinds import Unusable
 
 
 class VeskError(Exception):
@@ -102,6 +93,21 @@ class StorageError(VeskError):
     def __reduce__(self) -> tuple[type[StorageError], tuple[str, str]]:
         """Carry it between processes whole."""
         return type(self), (self.path, self.reason)
+
+
+class KeptError(VeskError):
+    """A value in a row or a file of Vesk's own that this version cannot read."""
+
+    def __init__(self, what: str, why: str) -> None:
+        self.what, self.why = what, why
+        super().__init__(
+            f"What Vesk kept as {what} cannot be read: {why}. No recording is harmed and nothing was changed: "
+            "take the day's folder in again; if that does not help, keep the database as it is and report this."
+        )
+
+    def __reduce__(self) -> tuple[type[KeptError], tuple[str, str]]:
+        """Carry it between processes whole."""
+        return type(self), (self.what, self.why)
 
 
 class BusyError(VeskError):

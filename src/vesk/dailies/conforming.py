@@ -8,12 +8,12 @@ from pathlib import Path
 from typing import Any
 
 from vesk.core.errors import VeskError
+from vesk.core.kinds import PICTURE
 from vesk.dailies import delivering
 from vesk.dailies.folder import Tell, Walked
 from vesk.dailies.judging import Measured
 from vesk.dailies.located import Located
 from vesk.dailies.report_lines import write_report
-from vesk.media.facts import PICTURE
 
 
 def conform(walked: Walked, out: Path, cache_folder: Path, *, tell: Tell = lambda _: None) -> list[dict[str, Any]]:
@@ -30,8 +30,8 @@ def conform(walked: Walked, out: Path, cache_folder: Path, *, tell: Tell = lambd
         own = [one for one in walked.pairings if one.picture == name]
         tell(f"delivering {name}")
         files = walked.known.recordings[name].item.files
-        for file, (part, begins) in zip(files, delivering.takes_of(picture), strict=True):
-            lines.append(_conform_one(walked, name, file.path, part, begins, own, out, cache_folder, taken))
+        for file, (one, begins) in zip(files, delivering.files_of(picture), strict=True):
+            lines.append(_conform_one(walked, name, file.path, one, begins, own, out, cache_folder, taken))
     lines += [{"picture": one.path, "delivered": "no", "reason": one.says} for one in walked.unusable]
     write_report(out / "report.csv", lines)
     return lines

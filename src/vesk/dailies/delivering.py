@@ -14,9 +14,9 @@ import numpy as np
 from numpy.typing import NDArray
 
 from vesk.core.conform.correction import Errors, errors
-from vesk.core.conform.render import parts_of, picture_samples, render
+from vesk.core.conform.render import laid_pieces, picture_samples, render
 from vesk.core.errors import MediaError, RefusedError
-from vesk.core.sound.measurement import MATCHED
+from vesk.core.kinds import MATCHED
 from vesk.core.timemap import AnyMap, TimeMap
 from vesk.dailies.located import Located
 from vesk.dailies.measuring import measure_by_sound
@@ -70,18 +70,18 @@ class Delivered:
     remark: str
 
 
-def takes_of(picture: Located) -> list[tuple[Located, Fraction]]:
+def files_of(picture: Located) -> list[tuple[Located, Fraction]]:
     """Return the files of a picture with where each begins on its time, seconds.
 
     A run is corrected once and handed over file by file, as the editor has its pictures.
     """
-    takes = picture.takes
-    return list(zip(takes, accumulate((take.facts.duration for take in takes), initial=Fraction(0)), strict=False))
+    files = picture.in_time
+    return list(zip(files, accumulate((one.facts.duration for one in files), initial=Fraction(0)), strict=False))
 
 
 def deliver(
     picture: Located,
-    parts: list[Laid],
+    sounds: list[Laid],
     target: Path,
     *,
     scene: str,
@@ -99,7 +99,7 @@ def deliver(
     MediaError
         If a file cannot be read or the disk is full; nothing half-written stays.
     """
-    rates = {part.sound.facts.sample_rate for part in parts}
+    rates = {one.sound.facts.sample_rate for one in sounds}
     if len(rates) != 1:
         raise RefusedError(f"its recorder files have different sample rates ({', '.join(map(str, sorted(rates)))} Hz)")
     sample_rate = rates.pop()
@@ -115,9 +115,9 @@ def deliver(
     if own is None:
         remarks.append("its picture carries no timecode: the time reference is zero")
     remark = "; ".join(remarks)
-    first = parts[0].sound.facts
-    channels = max(part.sound.facts.channels for part in parts)
-    widest = max(parts, key=lambda part: part.sound.facts.channels).sound.facts
+    first = sounds[0].sound.facts
+    channels = max(one.sound.facts.channels for one in sounds)
+    widest = max(sounds, key=lambda one: one.sound.facts.channels).sound.facts
     names = (
         widest.track_names
         if len(widest.track_names) == channels
@@ -133,17 +133,17 @@ def deliver(
         history=f"A=PCM,F={sample_rate},W=24,T=conformed to {picture.path.name}\r\n",
     )  # fmt: skip
     with ExitStack() as stack:
-        readers = [stack.enter_context(part.sound.reader()) for part in parts]
-        for reader, part in zip(readers, parts, strict=True):
-            if reader.frames < part.sound.facts.samples:
+        readers = [stack.enter_context(one.sound.reader()) for one in sounds]
+        for reader, one in zip(readers, sounds, strict=True):
+            if reader.frames < one.sound.facts.samples:
                 raise MediaError(
-                    part.sound.path, f"it holds {reader.frames} samples, and had {part.sound.facts.samples}",
+                    one.sound.path, f"it holds {reader.frames} samples, and had {one.sound.facts.samples}",
                     "It was cut since it was taken in: copy it again from the card.",
                 )  # fmt: skip
         pieces = [
             piece
-            for reader, part in zip(readers, parts, strict=True)
-            for piece in parts_of(reader.read, reader.frames, part.laid, sample_rate)
+            for reader, one in zip(readers, sounds, strict=True)
+            for piece in laid_pieces(reader.read, reader.frames, one.laid, sample_rate)
         ]
         blocks = render(pieces, frames=samples, channels=channels, sample_rate=sample_rate)
         text = ixml.build(info, sample_rate=sample_rate, time_reference=reference)
@@ -172,7 +172,7 @@ def measure_again(
     reason : str
         Why not; empty otherwise.
     """
-    store = cache.kept(workplace, checksum.whole_hash(delivered))
+    store = cache.entry_of(workplace, checksum.whole_hash(delivered))
     try:
         made = Located(delivered, read_facts(delivered), store)
         found = measure_by_sound(picture, made, proposal_s=0.0, channels=channels)

@@ -7,26 +7,25 @@ from collections.abc import Callable, Iterator, Mapping, Sequence
 from dataclasses import dataclass, replace
 from fractions import Fraction
 from pathlib import Path
-from typing import Any
 
 from vesk.core.errors import MediaError
+from vesk.core.heard import Heard
 from vesk.core.intake.naming import DEFAULT_PATTERNS
 from vesk.core.intake.oddities import Lost
 from vesk.core.intake.reports import Report
+from vesk.core.kinds import PICTURE, RUN, SET
 from vesk.core.pairing.by_timecode import Proposal, Unpaired, pair_by_timecode
 from vesk.core.timecode import FrameRate, wrap_day
 from vesk.core.timemap import exact_seconds
-from vesk.dailies.joining import Joined, joined_path, runs_among, sets_among
 from vesk.dailies.judging import Measured, judge, measure_pair, with_rivals
 from vesk.dailies.known_day import DayKnown, know_day
 from vesk.dailies.known_recording import Item
-from vesk.dailies.located import Located, join, locate
+from vesk.dailies.located import Located, locate, merge
+from vesk.dailies.merging import Merged, merged_path, runs_among, sets_among
 from vesk.dailies.searching import find_partners, why_alone
 from vesk.dailies.sources import propose_sources
 from vesk.media import cache, scan
-from vesk.media.facts import PICTURE
 from vesk.media.guarded import bordered
-from vesk.media.joined import RUN, SET
 
 Tell = Callable[[str], None]
 
@@ -42,7 +41,7 @@ class Walked:
     unusable: list[Lost]
     rate: FrameRate
     known: DayKnown
-    together: list[Joined]
+    together: list[Merged]
 
 
 def walk_folder(
@@ -96,8 +95,8 @@ def walk_folder(
         searched: dict[str, int] = {}
         by_sound = list(_by_sound(found, known, {one.picture for one in proposals}, rate, tell, searched))
         measured = with_rivals(found, known.recordings, measured + by_sound)
-        joined = {key for one in by_sound for key in (one.picture, one.sound)}
-        alone = [_told(item, searched) for item in alone if item.key not in joined]
+        paired = {key for one in by_sound for key in (one.picture, one.sound)}
+        alone = [_told(item, searched) for item in alone if item.key not in paired]
     return Walked(found, tags, measured, alone, unusable, rate, known, together)
 
 
@@ -108,13 +107,13 @@ def _gather(
     cache_folder: Path,
     unusable: list[Lost],
     tell: Tell,
-) -> tuple[list[Item], list[Joined]]:
+) -> tuple[list[Item], list[Merged]]:
     """Listen to everything and take together what is one recording, sets first: their tracks are heard as one."""
     items = {
-        name: Item(name, name, tags[name], one.facts, {}, one.kept.folder.name, one.path.stat().st_size)
+        name: Item(name, name, tags[name], one.facts, None, one.entry.folder.name, one.path.stat().st_size)
         for name, one in found.items()
     }
-    together: list[Joined] = []
+    together: list[Merged] = []
     listened: set[str] = set()
     for how in (SET, RUN):
         known = know_day(list(items.values()), rate)
@@ -130,19 +129,19 @@ def _gather(
 
 
 def _take_together(
-    group: Joined, found: dict[str, Located], tags: dict[str, str], items: dict[str, Item], cache_folder: Path
+    group: Merged, found: dict[str, Located], tags: dict[str, str], items: dict[str, Item], cache_folder: Path
 ) -> None:
     """Put one recording in the place of the files it is made of."""
-    name = joined_path(group.keys)
+    name = merged_path(group.keys)
     tag = tags[group.keys[0]]
     for key in group.keys:
         del tags[key]
-    whole = join([found.pop(key) for key in group.keys], group.how, cache_folder)
+    whole = merge([found.pop(key) for key in group.keys], group.how, cache_folder)
     members = tuple(items.pop(key) for key in group.keys)
     found[name], tags[name] = whole, tag
     items[name] = Item(
-        name, name, tags[name], whole.facts, {}, whole.kept.folder.name, sum(one.size for one in members),
-        members=members, joined=group.how,
+        name, name, tags[name], whole.facts, None, whole.entry.folder.name, sum(one.size for one in members),
+        members=members, merged=group.how,
     )  # fmt: skip
 
 
@@ -191,16 +190,16 @@ def _lost(name: str, error: MediaError) -> Lost:
     return Lost(name, f"{error.reason}. {error.advice}".strip(), error.kind)
 
 
-def _listened(one: Located, unusable: list[Lost], name: str) -> dict[str, Any]:
+def _listened(one: Located, unusable: list[Lost], name: str) -> Heard | None:
     """Return what is heard on a file's channels; where its sound cannot be decoded, say so and go on."""
     if not one.facts.channels:
-        return {}
+        return None
     try:
         bordered(one.path, one.ensure_heard)
     except MediaError as error:
         unusable.append(_lost(name, error))
-        return {}
-    return cache.heard(one.kept)
+        return None
+    return cache.heard(one.entry)
 
 
 def _usual_rate(recordings: list[Located]) -> FrameRate:

@@ -2,16 +2,15 @@
 
 from __future__ import annotations
 
-from fractions import Fraction
 from pathlib import Path
 from typing import Any
 
 import numpy as np
 
 from vesk.core.errors import RefusedError
+from vesk.core.heard import LTC_HEARD, ltc_heard
 from vesk.core.ltc.listen import LtcListener
 from vesk.media import cache, probe
-from vesk.media.channels import track_json
 
 
 def decode_file(path: Path, *, channel: int | None = None) -> dict[str, Any]:
@@ -44,8 +43,6 @@ def decode_file(path: Path, *, channel: int | None = None) -> dict[str, Any]:
     for n, listener in listeners.items():
         track = listener.finish()
         if track is not None:
-            values = track_json(track)
-            told.append(
-                {"channel": n + 1, **values, "fps": float(track.rate.fps), "start_s": float(Fraction(values["start"]))}
-            )
+            values = LTC_HEARD.fields(ltc_heard(track))
+            told.append({"channel": n + 1, **values, "fps": float(track.rate.fps), "start_s": float(track.start)})
     return {"path": str(path), "sample_rate": facts.sample_rate, "channels": told}

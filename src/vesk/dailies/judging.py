@@ -10,17 +10,18 @@ from pathlib import Path
 
 from vesk.core.conform.correction import Correction
 from vesk.core.errors import MediaError
+from vesk.core.facts import Facts
+from vesk.core.kinds import HEADER, MATCHED
 from vesk.core.pairing.by_timecode import Proposal
 from vesk.core.pairing.judgement import Judgement, Side
 from vesk.core.pairing.rivals import Claim, rivalries, to_compare
-from vesk.core.sound.measurement import MATCHED, Measurement, refused
+from vesk.core.sound.measurement import Measurement, refused
 from vesk.core.timecode import FrameRate, wrap_day
 from vesk.core.timemap import exact_seconds
 from vesk.core.verdict.causes import Verdict
 from vesk.dailies import measuring
 from vesk.dailies.known_recording import Known
 from vesk.dailies.located import Located
-from vesk.media.facts import Facts
 from vesk.media.guarded import bordered
 
 _USUAL_RATE = 48_000
@@ -123,7 +124,7 @@ def judge_two(found: Measurement, picture: Located, sound: Located, rate: FrameR
     if base is None:
         base = exact_seconds(found.line.offset_s) if found.line else Fraction(0)
     sides = [
-        Side(one.path.stem, one.facts.duration, one.facts.span("", "", "", rate).start_on(rate), "header")
+        Side(one.path.stem, one.facts.duration, one.facts.span("", "", "", rate).start_on(rate), HEADER)
         for one in (picture, sound)
     ]
     fps = picture.facts.fps or rate.fps

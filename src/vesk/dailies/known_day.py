@@ -54,8 +54,8 @@ def know_day(
         by_source.setdefault(item.source, []).append(item)
     told = {tag: (said or {}).get(tag, Said()) for tag in by_source}
     clocks = {
-        tag: Choice(told[tag].clock, "chosen by a person")
-        if told[tag].clock
+        tag: Choice(chosen, "chosen by a person")
+        if (chosen := told[tag].clock)
         else choose_clock([clocks_of(one, day, told[tag].rate, as_read=True) for one in own], day)
         for tag, own in by_source.items()
     }

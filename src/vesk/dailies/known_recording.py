@@ -6,17 +6,17 @@ from collections.abc import Mapping, Sequence
 from dataclasses import dataclass, field, replace
 from fractions import Fraction
 from pathlib import Path
-from typing import Any
 
-from vesk.core.clocks.choice import HEADER, LTC, Clocks, Said
+from vesk.core.clocks.choice import Clocks, Said
 from vesk.core.errors import TimecodeError
+from vesk.core.facts import Facts
+from vesk.core.heard import Heard
 from vesk.core.intake.filed import Filed
 from vesk.core.intake.naming import read_name
 from vesk.core.intake.reports import Entry, Report, is_circled
+from vesk.core.kinds import HEADER, LTC, Clock, Together
 from vesk.core.pairing.by_timecode import Span
-from vesk.core.sound.levels import Level
 from vesk.core.timecode import FrameRate, Timecode, relabel
-from vesk.media.facts import Facts
 
 FILE_NAME = "file name"
 TIMECODE, CLOCK, ASIDE = "timecode", "clock", "aside"
@@ -34,8 +34,8 @@ class Item:
         Names it; below the day's folder; its source's tag.
     facts : Facts
         As read.
-    heard : dict
-        As kept by the cache: levels, timecode; empty before it was listened to.
+    heard : Heard or None
+        On its channels; None before it was listened to.
     content, size
         Hash and bytes.
     put_right : dict of str to str
@@ -44,7 +44,7 @@ class Item:
         Who made each.
     members : tuple of Item
         What it is made of; empty for one file.
-    joined : str
+    merged : Together or None
         How they are taken together: run or set.
     """
 
@@ -52,13 +52,13 @@ class Item:
     path: str
     source: str
     facts: Facts
-    heard: Mapping[str, Any] = field(default_factory=dict)
+    heard: Heard | None = None
     content: str = ""
     size: int = 0
     put_right: Mapping[str, str] = field(default_factory=dict)
     put_by: Mapping[str, str] = field(default_factory=dict)
     members: tuple[Item, ...] = ()
-    joined: str = ""
+    merged: Together | None = None
 
     @property
     def files(self) -> tuple[Item, ...]:
@@ -86,7 +86,7 @@ class Known:
         Scene, take, tape, note, circled and timecode.
     tokens : dict of str to str
         What its name says.
-    clock : str
+    clock : Clock
         The clock it is placed by.
     own_start, own_rate
         Where it starts on that clock (real seconds since label midnight; None without), and what it counts at.
@@ -101,7 +101,7 @@ class Known:
     item: Item
     values: dict[str, Value]
     tokens: dict[str, str]
-    clock: str
+    clock: Clock
     own_start: Fraction | None
     own_rate: FrameRate
     start: Fraction | None
@@ -120,15 +120,6 @@ class Known:
         return Span(
             one.key, Path(one.path).name, one.source, one.facts.kind, self.own_start, self.own_rate, one.facts.duration
         )
-
-
-def ltc_of(item: Item) -> dict[str, Any] | None:
-    """Return what timecode on the recording's sound says: of the channel with most frames; None without."""
-    tracks = item.heard.get("ltc") or {}
-    if not tracks:
-        return None
-    channel = max(tracks, key=lambda name: tracks[name]["frames"])
-    return {**tracks[channel], "channel": int(channel)}
 
 
 def _header(item: Item, day: FrameRate, facts: Facts) -> tuple[Fraction | None, FrameRate]:
@@ -154,20 +145,21 @@ def clocks_of(item: Item, day: FrameRate, counts_at: FrameRate | None = None, *,
         facts = replace(facts, timecode_rate=counts_at.fps, drop=counts_at.drop)
     # A source's clock is judged by what its files say: one start that a person typed tells nothing of the others.
     header, rate = facts.start(day) if as_read else _header(item, day, facts)
-    coded = ltc_of(item)
+    coded = item.heard.best_ltc() if item.heard else None
     frame = 1 / (item.facts.fps or day.fps)
     if coded is None:
         return Clocks(header, rate, None, None, frame)
-    return Clocks(header, rate, Fraction(coded["start"]), FrameRate(Fraction(coded["rate"]), coded["drop"]), frame)
+    _, says = coded
+    return Clocks(header, rate, says.start, FrameRate(says.rate, says.drop), frame)
 
 
-def know(item: Item, clock: str, said: Said, day: FrameRate, patterns: Sequence[str]) -> Known:
+def know(item: Item, clock: Clock, said: Said, day: FrameRate, patterns: Sequence[str]) -> Known:
     """Conclude what is known of a recording.
 
     Parameters
     ----------
     item : Item
-    clock : str
+    clock : Clock
         By which its source is trusted.
     said : Said
         What a person said of its source's clock.
@@ -183,10 +175,11 @@ def know(item: Item, clock: str, said: Said, day: FrameRate, patterns: Sequence[
     ltc = None if clocks.ltc is None or clocks.ltc_rate is None else relabel(clocks.ltc, clocks.ltc_rate, day)
     if said.periods and not typed:
         # Which period it is of is told by the clock it has else, or by the one it carries.
-        first = {HEADER: header, LTC: ltc}.get(clock)
+        first = header if clock == HEADER else ltc if clock == LTC else None
         at = next((one for one in (first, ltc, header) if one is not None), None)
         clock = next((period.clock for period in said.periods if period.holds(at)), clock)
-    own = item.put_right.get(CLOCK) or (HEADER if typed else clock)
+    put = item.put_right.get(CLOCK)
+    own = Clock(put) if put else HEADER if typed else clock
     start, rate = None, clocks.header_rate
     if own == LTC and clocks.ltc is not None and clocks.ltc_rate is not None:
         start, rate = clocks.ltc, clocks.ltc_rate
@@ -197,20 +190,17 @@ def know(item: Item, clock: str, said: Said, day: FrameRate, patterns: Sequence[
     values[TIMECODE] = _timecode(item, day, said.rate)
     values["circled"] = Value("yes" if facts.circled else "", "iXML" if facts.circled else "")
     on_day = None if start is None else relabel(start, rate, day)
-    coded = ltc_of(item)
-    heard = item.heard
+    heard = item.heard or Heard()
+    coded = heard.best_ltc()
     filed = Filed(
         key=item.key, name=Path(item.path).name, path=item.path, source=item.source, kind=facts.kind,
         content=item.content, size=item.size, start=on_day, header=header, ltc=ltc, clock=own,
         duration=facts.duration, fps=facts.fps, capture_fps=facts.capture_fps, sample_rate=facts.sample_rate,
         channels=facts.channels, samples=facts.samples, scene=values["scene"].value, take=values["take"].value,
         tape=values["tape"].value,
-        tokens=tokens, levels=tuple(Level(**level) for level in heard.get("levels", ())),
-        hum={int(n): share for n, share in heard.get("hum", {}).items()},
-        leaks_db={int(n): level for n, level in heard.get("leaks_db", {}).items()},
-        ltc_channels=tuple(int(n) for n in heard.get("ltc", {})),
-        ltc_breaks=tuple((b["at_s"], b["expected"], b["found"]) for b in (coded or {}).get("breaks", ())),
-        remarks=facts.remarks, family=facts.family, family_index=facts.family_index, family_size=facts.family_size,
+        tokens=tokens, levels=heard.levels, hum=heard.hum, leaks_db=heard.leaks_db, ltc_channels=tuple(heard.ltc),
+        ltc_breaks=tuple((one.at_s, one.expected, one.found) for one in (coded[1].breaks if coded else ())),
+        flaws=facts.flaws, family=facts.family, family_index=facts.family_index, family_size=facts.family_size,
         members=tuple(_file(one, patterns) for one in item.members),
     )  # fmt: skip
     return Known(item, values, tokens, own, start, rate, on_day, filed)
@@ -223,7 +213,7 @@ def _tokens(item: Item, patterns: Sequence[str]) -> dict[str, str]:
 
 
 def _file(item: Item, patterns: Sequence[str]) -> Filed:
-    """Return a part as far as its place among its likes goes."""
+    """Return a member as far as its place among its likes goes."""
     facts = item.facts
     return Filed(
         key=item.key, name=Path(item.path).name, path=item.path, source=item.source, kind=facts.kind,

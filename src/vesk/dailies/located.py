@@ -12,10 +12,11 @@ import numpy as np
 from numpy.typing import NDArray
 
 from vesk.core.errors import MediaError
-from vesk.media import cache, checksum, joined, movie, probe, scan
-from vesk.media.facts import PICTURE, Facts
+from vesk.core.facts import Facts
+from vesk.core.kinds import PICTURE, RUN, Together
+from vesk.media import cache, checksum, merged, movie, probe, scan
 from vesk.media.guarded import bordered
-from vesk.media.joined import RUN, Series, SideBySide
+from vesk.media.merged import Series, SideBySide
 from vesk.media.sound import Samples, SoundReader
 
 
@@ -29,21 +30,21 @@ class Located:
         Its file; the first of several.
     facts : Facts
         Of all of it.
-    kept : Kept
+    entry : CacheEntry
         Its place in the cache.
-    parts : tuple of Located
+    members : tuple of Located
         What it is made of; empty for one file.
     how : str
-        Whether the parts lie one after the other (`RUN`) or side by side (`SET`).
+        Whether they lie one after the other (`RUN`) or side by side (`SET`).
     root : Path or None
         The folder that its file must really lie below, links followed; None: wherever it lies.
     """
 
     path: Path
     facts: Facts
-    kept: cache.Kept
-    parts: tuple[Located, ...] = ()
-    how: str = ""
+    entry: cache.CacheEntry
+    members: tuple[Located, ...] = ()
+    how: Together | None = None
     root: Path | None = None
 
     @property
@@ -64,12 +65,12 @@ class Located:
     @property
     def files(self) -> tuple[Path, ...]:
         """Every file it is made of."""
-        return tuple(file for part in self.parts for file in part.files) if self.parts else (self.path,)
+        return tuple(file for one in self.members for file in one.files) if self.members else (self.path,)
 
     @property
-    def takes(self) -> tuple[Located, ...]:
-        """What lies on picture time one after the other: the parts of a run, else itself."""
-        return tuple(take for part in self.parts for take in part.takes) if self.how == RUN else (self,)
+    def in_time(self) -> tuple[Located, ...]:
+        """What lies on picture time one after the other: the members of a run, else itself."""
+        return tuple(file for one in self.members for file in one.in_time) if self.how == RUN else (self,)
 
     def reader(self) -> Samples:
         """Open its samples for reading by range; a movie's are those in the cache.
@@ -79,13 +80,13 @@ class Located:
         MediaError
             If a file is not there or cannot be read.
         """
-        if not self.parts:
-            return SoundReader(self.kept.sound if self.facts.coded else self.file)
+        if not self.members:
+            return SoundReader(self.entry.sound if self.facts.coded else self.file)
         with ExitStack() as opened:
-            readers = [opened.enter_context(part.reader()) for part in self.parts]
+            readers = [opened.enter_context(one.reader()) for one in self.members]
             opened.pop_all()
         if self.how == RUN:
-            return Series(readers, [part.facts.duration for part in self.parts])
+            return Series(readers, [one.facts.duration for one in self.members])
         return SideBySide(readers)
 
     def ensure_heard(self) -> None:
@@ -93,35 +94,35 @@ class Located:
         if not self.facts.channels:
             what = "scratch sound" if self.facts.kind == PICTURE else "sound"
             raise MediaError(self.path, f"it has no {what}", "It cannot be measured by sound.")
-        if self.kept.done.exists():
+        if self.entry.done.exists():
             return
-        if not self.parts:
-            cache.listen(self.file, self.facts, self.kept)
+        if not self.members:
+            cache.listen(self.file, self.facts, self.entry)
             return
-        for part in self.parts:
-            if part.facts.coded:
-                part.ensure_heard()  # decoded for each file once
+        for one in self.members:
+            if one.facts.coded:
+                one.ensure_heard()  # decoded for each file once
         with self.reader() as reader:
-            cache.listen_to(cache.blocks_of(reader), self.facts, self.kept)
+            cache.listen_to(cache.blocks_of(reader), self.facts, self.entry)
 
     def save_frames(self, indices: Sequence[int]) -> None:
         """Decode the frames that are not kept yet, as JPEG, counted from its first."""
-        for take, first in self._by_take():
-            own = [index - first for index in indices if first <= index < first + (take.facts.frames or 0)]
-            cache.save_frames(take.file, self.kept, own, first=first)
+        for one, first in self._one_by_one():
+            own = [index - first for index in indices if first <= index < first + (one.facts.frames or 0)]
+            cache.save_frames(one.file, self.entry, own, first=first)
 
     def grey_frames(self, first: int, count: int) -> NDArray[np.uint8]:
         """Decode consecutive frames as grey pictures (frames, height, width); fewer at the picture's end."""
         pieces = []
-        for take, begin in self._by_take():
-            low, high = max(first, begin), min(first + count, begin + (take.facts.frames or 0))
+        for one, begin in self._one_by_one():
+            low, high = max(first, begin), min(first + count, begin + (one.facts.frames or 0))
             if high > low:
-                pieces.append(movie.grey_frames(take.file, low - begin, high - low))
+                pieces.append(movie.grey_frames(one.file, low - begin, high - low))
         return np.concatenate(pieces) if pieces else np.zeros((0, 1, 1), np.uint8)
 
-    def _by_take(self) -> Iterator[tuple[Located, int]]:
-        counts = [take.facts.frames or 0 for take in self.takes]
-        yield from zip(self.takes, accumulate(counts, initial=0), strict=False)
+    def _one_by_one(self) -> Iterator[tuple[Located, int]]:
+        counts = [one.facts.frames or 0 for one in self.in_time]
+        yield from zip(self.in_time, accumulate(counts, initial=0), strict=False)
 
 
 def locate(path: Path, cache_folder: Path, *, root: Path | None = None) -> Located:
@@ -133,10 +134,10 @@ def locate(path: Path, cache_folder: Path, *, root: Path | None = None) -> Locat
         If it cannot be read, whatever the reason.
     """
     facts = bordered(path, probe.read_facts, path)
-    return Located(path, facts, cache.kept(cache_folder, checksum.content_of(path, cache_folder)), root=root)
+    return Located(path, facts, cache.entry_of(cache_folder, checksum.content_of(path, cache_folder)), root=root)
 
 
-def join(parts: Sequence[Located], how: str, cache_folder: Path) -> Located:
+def merge(members: Sequence[Located], how: Together, cache_folder: Path) -> Located:
     """Take recordings together as one.
 
     Raises
@@ -144,9 +145,9 @@ def join(parts: Sequence[Located], how: str, cache_folder: Path) -> Located:
     RefusedError
         If they cannot be one recording.
     """
-    facts = joined.join_facts([one.facts for one in parts], how)
-    content = joined.joined_content([one.kept.folder.name for one in parts], how)
-    return Located(parts[0].path, facts, cache.kept(cache_folder, content), tuple(parts), how, parts[0].root)
+    facts = merged.merge_facts([one.facts for one in members], how)
+    content = merged.merged_content([one.entry.folder.name for one in members], how)
+    return Located(members[0].path, facts, cache.entry_of(cache_folder, content), tuple(members), how, members[0].root)
 
 
 def hear(place: Located) -> None:

@@ -9,15 +9,15 @@ from itertools import product
 from typing import Protocol
 
 from vesk.core.errors import MediaError
+from vesk.core.kinds import MATCHED, PICTURE, REFUSED
 from vesk.core.progress import OnProgress, unwatched
 from vesk.core.sound.coarse import Candidate, search
-from vesk.core.sound.look import look_at
 from vesk.core.sound.measure import CONFUSED_RATES_PPM
-from vesk.core.sound.measurement import MATCHED, REFUSED, Measurement
+from vesk.core.sound.measurement import Measurement
+from vesk.core.sound.verify import verify
 from vesk.dailies import measuring
 from vesk.dailies.located import Located
 from vesk.media import cache
-from vesk.media.facts import PICTURE
 from vesk.media.guarded import bordered
 
 WORTH = 6.0  # robust standard deviations: chance over a day's files reaches about 5
@@ -179,7 +179,7 @@ class _Place:
 def _stands(picture: Located, sound: Located, place: _Place, tried: int) -> bool:
     """Look at a place window by window: most are chance, and are told so here rather than by a search everywhere."""
     own, channel = place.channels
-    seen = look_at(cache.hearing(picture.kept, own), cache.hearing(sound.kept, channel), place.candidate, tried=tried)
+    seen = verify(cache.hearing(picture.entry, own), cache.hearing(sound.entry, channel), place.candidate, tried=tried)
     return seen is not None and seen.log10_false_alarm <= WORTH_MEASURING_LOG10
 
 
@@ -212,11 +212,11 @@ def _best(one: Located, other: Located, channels: _Channels, rates_ppm: tuple[fl
     except MediaError:
         return None
     picture, sound = (one, other) if one.facts.kind == PICTURE else (other, one)
-    listed = [cache.matching_channels(place.facts, place.kept) for place in (picture, sound)]
+    listed = [cache.matching_channels(place.facts, place.entry) for place in (picture, sound)]
     best: _Place | None = None
     for own, channel in channels(*listed):
         candidates = search(
-            cache.hearing(picture.kept, own).features, cache.hearing(sound.kept, channel).features, most=1,
+            cache.hearing(picture.entry, own).features, cache.hearing(sound.entry, channel).features, most=1,
             rates_ppm=rates_ppm,
         )  # fmt: skip
         if candidates and (best is None or candidates[0].score > best.height):

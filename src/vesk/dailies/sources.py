@@ -6,9 +6,10 @@ import re
 from collections.abc import Sequence
 from pathlib import Path
 
-from vesk.core.intake.devices import Made, Proposed, assign, letters_of
+from vesk.core.facts import Facts
+from vesk.core.intake.devices import DeviceHints, Proposed, assign, letters_of
 from vesk.core.intake.naming import read_name
-from vesk.media.facts import PICTURE, Facts
+from vesk.core.kinds import PICTURE, Kind
 
 _CAMERA_ROLL = re.compile(r"([A-Za-z])[-_ ]?\d+")
 
@@ -33,13 +34,13 @@ def propose_sources(
         For every file the index of its source; the sources, those that are new last, each with a tag of its own.
     """
     sources = list(known)
-    given = assign([made_by(path, facts, patterns) for path, facts in files], sources)
+    given = assign([hints_of(path, facts, patterns) for path, facts in files], sources)
     for one in sources[len(known) :]:
         one.tag = propose_tag(one.folder, one.kind, {other.tag for other in sources}, one.letters)
     return given, sources
 
 
-def propose_tag(folder: str, kind: str, taken: set[str], letters: str = "") -> str:
+def propose_tag(folder: str, kind: Kind, taken: set[str], letters: str = "") -> str:
     """Propose a source's short tag: a camera's by its reel, else by its folder's name.
 
     Examples
@@ -62,15 +63,15 @@ def propose_tag(folder: str, kind: str, taken: set[str], letters: str = "") -> s
     return wanted
 
 
-def made_by(path: str, facts: Facts, patterns: Sequence[str]) -> Made:
+def hints_of(path: str, facts: Facts, patterns: Sequence[str]) -> DeviceHints:
     """Return what a file tells of the device that made it."""
     parts = Path(path).parts
     roll = facts.tape or read_name(Path(path).stem, patterns).get("roll", "")
     folder = parts[0] if len(parts) > 1 else "."
-    return Made(folder, facts.kind, facts.camera or facts.originator, letters_of(roll))
+    return DeviceHints(folder, facts.kind, facts.camera or facts.originator, letters_of(roll))
 
 
-def source_name(folder: str, kind: str) -> str:
+def source_name(folder: str, kind: Kind) -> str:
     """Return what a source is called at first: its folder's words after the tag; what it is where it lies in none.
 
     Examples

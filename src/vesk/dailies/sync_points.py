@@ -6,11 +6,11 @@ from dataclasses import dataclass
 
 from vesk.core.clocks.sound_delay import ClapPair, SoundDelay, sound_delay
 from vesk.core.errors import MediaError
+from vesk.core.kinds import CLAP, PICTURE
 from vesk.core.picture.closure import find_closure
-from vesk.core.sound.strikes import CLAP, Strike, find_strikes
+from vesk.core.sound.sync_points import SyncPoint, find_sync_points
 from vesk.dailies.located import Located
 from vesk.media import cache
-from vesk.media.facts import PICTURE
 
 LIKELY = 0.3  # a clap heard this like one is worth a line
 CLEAR = 2.0  # clearness from which a clap seen is worth believing before a person looked
@@ -30,26 +30,26 @@ class Seen:
 
 
 @dataclass(frozen=True, slots=True)
-class Strikes:
+class SyncPoints:
     """What a recording holds of sync points."""
 
-    heard: tuple[Strike, ...]
+    heard: tuple[SyncPoint, ...]
     seen: tuple[Seen, ...]
     delay: SoundDelay | None
 
 
-def strikes_of(one: Located, *, most: int = 8, looked_at: int = 3) -> Strikes:
+def sync_points_of(one: Located, *, most: int = 8, looked_at: int = 3) -> SyncPoints:
     """Find the claps of a recording; pictures are looked at around the likeliest that were heard.
 
     A camera without sound is scanned at its head and tail instead.
     """
-    heard: list[Strike] = []
+    heard: list[SyncPoint] = []
     if one.facts.channels:
         one.ensure_heard()
-        for channel in cache.matching_channels(one.facts, one.kept):
-            hearing = cache.hearing(one.kept, channel)
-            heard += find_strikes(hearing.window(0, hearing.size), most=most)
-        heard = sorted(heard, key=lambda strike: -strike.score)
+        for channel in cache.matching_channels(one.facts, one.entry):
+            hearing = cache.hearing(one.entry, channel)
+            heard += find_sync_points(hearing.window(0, hearing.size), most=most)
+        heard = sorted(heard, key=lambda sync_point: -sync_point.score)
         heard = [s for n, s in enumerate(heard) if all(abs(s.at_s - o.at_s) > 0.05 for o in heard[:n])][:most]
     seen = tuple(_seen(one, heard, looked_at)) if one.facts.kind == PICTURE else ()
     pairs = [
@@ -57,13 +57,13 @@ def strikes_of(one: Located, *, most: int = 8, looked_at: int = 3) -> Strikes:
         for found in seen
         if found.heard_s is not None and found.clearness >= CLEAR
     ]
-    return Strikes(tuple(heard), seen, sound_delay(pairs))
+    return SyncPoints(tuple(heard), seen, sound_delay(pairs))
 
 
-def _seen(one: Located, heard: list[Strike], looked_at: int) -> list[Seen]:
+def _seen(one: Located, heard: list[SyncPoint], looked_at: int) -> list[Seen]:
     fps, frames = float(one.facts.fps or 25), one.facts.frames or 0
     places: list[tuple[int, int, float | None]]
-    claps = [strike for strike in heard if strike.kind == CLAP and strike.score >= LIKELY][:looked_at]
+    claps = [sync_point for sync_point in heard if sync_point.kind == CLAP and sync_point.score >= LIKELY][:looked_at]
     if claps:
         places = [(max(0, round(c.at_s * fps) - AROUND_FRAMES), 2 * AROUND_FRAMES + 1, c.at_s) for c in claps]
     else:

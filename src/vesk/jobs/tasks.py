@@ -6,13 +6,14 @@ import procrastinate
 from sqlmodel import Session
 
 from vesk.actions import intake as intake_action
-from vesk.actions import joining
 from vesk.actions import measuring as measure_action
+from vesk.actions import merging
 from vesk.actions import package as package_action
 from vesk.actions import pairing as pairing_action
-from vesk.actions import striking as striking_action
+from vesk.actions import sync_points as sync_points_action
 from vesk.actions import turnover as turnover_action
 from vesk.actions import watching as watching_action
+from vesk.core.kinds import Work
 from vesk.jobs.queue import AFTER, LAST, LATER, SOON, URGENT, enqueue
 from vesk.jobs.tracked import AGAIN, persisting, tracked
 from vesk.settings import Settings, for_work
@@ -26,11 +27,11 @@ tasks = procrastinate.Blueprint()
 def intake(day_id: int) -> None:
     """Take a day's folder in, pair by timecode, and have everything listened to and measured."""
     settings = for_work()
-    with tracked(settings, "intake", day_id) as (session, on_progress):
+    with tracked(settings, Work.INTAKE, day_id) as (session, on_progress):
         intake_action.take_in(session, settings, days.get_day(session, day_id), on_progress)
         day = days.get_day(session, day_id)
-        joining.refresh(session, day)
-        joining.join_day(session, settings, day)
+        merging.refresh(session, day)
+        merging.merge_day(session, settings, day)
         for row in recordings.ready_of_day(session, day_id):
             _ask_listen(session, row)
         _pair_and_measure(session, day)
@@ -38,11 +39,11 @@ def intake(day_id: int) -> None:
 
 def _ask_listen(session: Session, row: Recording) -> None:
     what = f"listening to {row.name}"
-    progress.open_one(session, day_id=row.day_id, kind="listen", subject_id=row.id, what=what)
+    progress.open_one(session, day_id=row.day_id, kind=Work.LISTEN, subject_id=row.id, what=what)
     enqueue(session, "vesk:listen", priority=SOON, recording_id=row.id)
     what = f"looking for claps in {row.name}"
-    progress.open_one(session, day_id=row.day_id, kind="strikes", subject_id=row.id, what=what)
-    enqueue(session, "vesk:find_strikes", priority=LATER, recording_id=row.id)
+    progress.open_one(session, day_id=row.day_id, kind=Work.SYNC_POINTS, subject_id=row.id, what=what)
+    enqueue(session, "vesk:find_sync_points", priority=LATER, recording_id=row.id)
 
 
 def _pair_and_measure(session: Session, day: Day) -> None:
@@ -50,13 +51,13 @@ def _pair_and_measure(session: Session, day: Day) -> None:
         ask_measure(session, pairing_id, priority=LATER)
     for row in pairing_action.to_search(session, day):
         what = f"searching the day for the sound of {row.name}"
-        progress.open_one(session, day_id=row.day_id, kind="search", subject_id=row.id, what=what)
+        progress.open_one(session, day_id=row.day_id, kind=Work.SEARCH, subject_id=row.id, what=what)
         enqueue(session, "vesk:search", priority=LATER, recording_id=row.id)
 
 
 def ask_intake(session: Session, day_id: int) -> None:
     """Enqueue a day's intake."""
-    progress.open_one(session, day_id=day_id, kind="intake", subject_id=day_id, what="taking the folder in")
+    progress.open_one(session, day_id=day_id, kind=Work.INTAKE, subject_id=day_id, what="taking the folder in")
     enqueue(session, "vesk:intake", priority=URGENT, lock=f"intake-{day_id}", day_id=day_id)
 
 
@@ -65,7 +66,7 @@ def ask_measure(session: Session, pairing_id: int, *, priority: int = URGENT) ->
     row = pairings.get(session, pairing_id)
     members = recordings.by_id(session, {row.picture_id, row.sound_id})
     what = f"measuring {members[row.picture_id].name} with {members[row.sound_id].name}"
-    progress.open_one(session, day_id=row.day_id, kind="measure", subject_id=pairing_id, what=what)
+    progress.open_one(session, day_id=row.day_id, kind=Work.MEASURE, subject_id=pairing_id, what=what)
     enqueue(session, "vesk:measure", priority=priority, lock=f"measure-{pairing_id}", pairing_id=pairing_id)
 
 
@@ -84,7 +85,7 @@ def ask_to_go_on(session: Session, settings: Settings, turnover_id: int) -> Turn
 
 
 def _ask_deliver(session: Session, row: Turnover) -> None:
-    progress.open_one(session, day_id=row.day_id, kind="deliver", subject_id=row.id, what="making the turnover")
+    progress.open_one(session, day_id=row.day_id, kind=Work.DELIVER, subject_id=row.id, what="making the turnover")
     enqueue(session, "vesk:deliver", priority=URGENT, turnover_id=row.id)
 
 
@@ -92,29 +93,29 @@ def _ask_deliver(session: Session, row: Turnover) -> None:
 def listen(recording_id: int) -> None:
     """Compute what is kept of one recording's sound."""
     settings = for_work()
-    with tracked(settings, "listen", recording_id) as (session, on_progress):
+    with tracked(settings, Work.LISTEN, recording_id) as (session, on_progress):
         if on_progress(0, 1):
             measure_action.listen(session, settings, recording_id)
             row = recordings.get(session, recording_id)
             # Once the others are listened to, sound tells which files are one recording; timecode on a channel may
             # lay it elsewhere, and a copy is known by its bytes alone.
-            enqueue(session, "vesk:join", priority=AFTER, day_id=row.day_id)
-            if row.heard.get("ltc") or measure_action.copies_of(session, row):
+            enqueue(session, "vesk:merge", priority=AFTER, day_id=row.day_id)
+            if (row.heard and row.heard.ltc) or measure_action.copies_of(session, row):
                 enqueue(session, "vesk:pair", priority=AFTER, day_id=row.day_id)
             on_progress(1, 1)
 
 
-@tasks.task(retry=AGAIN, name="join")
-def join(day_id: int) -> None:
+@tasks.task(retry=AGAIN, name="merge")
+def merge(day_id: int) -> None:
     """Take files together that are one recording, and pair again where there were any."""
     settings = for_work()
     with persisting(settings) as session:
         day = days.get_day(session, day_id)
-        made = joining.join_day(session, settings, day)
-        joined_again(session, day, made)
+        made = merging.merge_day(session, settings, day)
+        merged_again(session, day, made)
 
 
-def joined_again(session: Session, day: Day, made: list[Recording]) -> None:
+def merged_again(session: Session, day: Day, made: list[Recording]) -> None:
     """Have recordings that were just taken together listened to, and the day paired with them."""
     for row in made:
         _ask_listen(session, row)
@@ -126,7 +127,7 @@ def joined_again(session: Session, day: Day, made: list[Recording]) -> None:
 def search(recording_id: int) -> None:
     """Search the day for the partners of a recording without a clock."""
     settings = for_work()
-    with tracked(settings, "search", recording_id) as (session, on_progress):
+    with tracked(settings, Work.SEARCH, recording_id) as (session, on_progress):
         if on_progress(0, 1):
             made = pairing_action.pair_by_sound(session, settings, recording_id, on_progress)
             for pairing_id in [row.id for row in made]:
@@ -148,13 +149,13 @@ def pair_again(session: Session, day: Day) -> None:
     _pair_and_measure(session, day)
 
 
-@tasks.task(retry=AGAIN, name="find_strikes")
-def find_strikes(recording_id: int) -> None:
+@tasks.task(retry=AGAIN, name="find_sync_points")
+def find_sync_points(recording_id: int) -> None:
     """Propose the claps of one recording."""
     settings = for_work()
-    with tracked(settings, "strikes", recording_id) as (session, on_progress):
-        if on_progress(0, 1) and recordings.get(session, recording_id).part_of is None:
-            striking_action.keep_strikes(session, settings, recording_id)
+    with tracked(settings, Work.SYNC_POINTS, recording_id) as (session, on_progress):
+        if on_progress(0, 1) and recordings.get(session, recording_id).member_of is None:
+            sync_points_action.keep_sync_points(session, settings, recording_id)
             on_progress(1, 1)
 
 
@@ -162,7 +163,7 @@ def find_strikes(recording_id: int) -> None:
 def measure(pairing_id: int) -> None:
     """Measure one pairing."""
     settings = for_work()
-    with tracked(settings, "measure", pairing_id) as (session, on_progress):
+    with tracked(settings, Work.MEASURE, pairing_id) as (session, on_progress):
         if on_progress(0, 1) and pairings.is_standing(session, pairing_id):
             row = measure_action.measure_pairing(session, settings, pairing_id)
             enqueue(session, "vesk:compare", priority=LAST, day_id=row.day_id)
@@ -181,7 +182,7 @@ def compare(day_id: int) -> None:
 def deliver(turnover_id: int) -> None:
     """Make one turnover."""
     settings = for_work()
-    with tracked(settings, "deliver", turnover_id) as (session, on_progress):
+    with tracked(settings, Work.DELIVER, turnover_id) as (session, on_progress):
         package_action.make(session, settings, turnover_id, on_progress)
 
 
@@ -192,7 +193,7 @@ def watch_folders(timestamp: int) -> None:  # noqa: ARG001
     settings = for_work()
     with persisting(settings) as session:
         for day in days.watched(session):
-            row = progress.find(session, "intake", day.id)
+            row = progress.find(session, Work.INTAKE, day.id)
             busy = row is not None and row.state in progress.OPEN
             if not busy and watching_action.has_news(session, settings, day):
                 ask_intake(session, day.id)

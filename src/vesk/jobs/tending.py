@@ -26,7 +26,7 @@ class Tracked:
 TRACKED = {
     "intake": Tracked("vesk:intake", "day_id"),
     "listen": Tracked("vesk:listen", "recording_id"),
-    "strikes": Tracked("vesk:find_strikes", "recording_id"),
+    "sync points": Tracked("vesk:find_sync_points", "recording_id"),
     "search": Tracked("vesk:search", "recording_id"),
     "measure": Tracked("vesk:measure", "pairing_id"),
     "deliver": Tracked("vesk:deliver", "turnover_id"),

@@ -12,6 +12,7 @@ from sqlalchemy.exc import DBAPIError, OperationalError
 from sqlmodel import Session
 
 from vesk.core.errors import VeskError
+from vesk.core.kinds import Work, WorkState
 from vesk.core.progress import OnProgress
 from vesk.settings import Settings
 from vesk.store import progress
@@ -48,7 +49,7 @@ def _is_away(error: DBAPIError) -> bool:
 
 
 @contextmanager
-def tracked(settings: Settings, kind: str, subject_id: int) -> Iterator[tuple[Session, OnProgress]]:
+def tracked(settings: Settings, kind: Work, subject_id: int) -> Iterator[tuple[Session, OnProgress]]:
     """Give a session for the work and what to tell its progress to.
 
     The work's session is committed at the end or rolled back whole; progress is written
@@ -57,12 +58,12 @@ def tracked(settings: Settings, kind: str, subject_id: int) -> Iterator[tuple[Se
     with persisting(settings) as session, persisting(settings) as beside:
         row = progress.find(beside, kind, subject_id)
         if row is not None and row.stop:
-            progress.set_state(beside, row, "stopped")
+            progress.set_state(beside, row, WorkState.STOPPED)
             beside.commit()
             yield session, lambda _done, _total: False
             return
         if row is not None:
-            progress.set_state(beside, row, "running")
+            progress.set_state(beside, row, WorkState.RUNNING)
             beside.commit()
         last = 0.0
         at = (0, 0)
@@ -76,28 +77,30 @@ def tracked(settings: Settings, kind: str, subject_id: int) -> Iterator[tuple[Se
             fresh = progress.find(beside, kind, subject_id)
             if fresh is None:
                 return True
-            progress.set_state(beside, fresh, "running", done=done, total=total)
+            progress.set_state(beside, fresh, WorkState.RUNNING, done=done, total=total)
             beside.commit()
             return not fresh.stop
 
-        state, problem = "done", ""
+        state, problem = WorkState.DONE, ""
         try:
             yield session, on_progress
             session.commit()
         except VeskError as error:
             session.rollback()
-            state, problem = "failed", str(error)
+            state, problem = WorkState.FAILED, str(error)
         except DBAPIError:
             raise  # tried again, or told by the queue
         except Exception:
             session.rollback()
             log.exception("%s %s failed", kind, subject_id)
             state, problem = (
-                "failed",
+                WorkState.FAILED,
                 "An error inside Vesk stopped this; nothing decided was lost. See the worker's log.",
             )
         fresh = progress.find(beside, kind, subject_id)
         if fresh is not None:
-            stopped = fresh.stop and state == "done"
-            progress.set_state(beside, fresh, "stopped" if stopped else state, done=at[1], total=at[1], problem=problem)
+            stopped = fresh.stop and state == WorkState.DONE
+            progress.set_state(
+                beside, fresh, WorkState.STOPPED if stopped else state, done=at[1], total=at[1], problem=problem
+            )
             beside.commit()

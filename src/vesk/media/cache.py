@@ -14,10 +14,12 @@ import numpy as np
 from numpy.typing import NDArray
 
 from vesk.core.errors import StorageError
+from vesk.core.facts import Facts
+from vesk.core.heard import HEARD, Heard
+from vesk.core.kinds import PICTURE
 from vesk.core.sound.hearing import Hearing
 from vesk.media import movie
 from vesk.media.channels import ChannelEars
-from vesk.media.facts import PICTURE, Facts
 from vesk.media.peaks import PeaksBuilder
 from vesk.media.sound import Samples, SoundReader
 from vesk.media.wave import write_wave
@@ -28,7 +30,7 @@ _BLOCK = 1 << 19
 
 
 @dataclass(frozen=True, slots=True)
-class Kept:
+class CacheEntry:
     """The cache folder of one recording, known by its content hash."""
 
     folder: Path
@@ -71,12 +73,12 @@ class Kept:
         return self.folder / "frames" / f"{index}.jpg"
 
 
-def kept(cache: Path, content: str) -> Kept:
+def entry_of(cache: Path, content: str) -> CacheEntry:
     """Return the cache folder for a content hash."""
-    return Kept(cache / content[:2] / content)
+    return CacheEntry(cache / content[:2] / content)
 
 
-def listen(path: Path, facts: Facts, store: Kept) -> None:
+def listen(path: Path, facts: Facts, store: CacheEntry) -> None:
     """Compute everything that is kept of a file's sound, in one pass over it; quick when it was done before.
 
     A movie's sound is decoded into the cache, since compressed sound cannot be read by range.
@@ -102,7 +104,7 @@ def listen(path: Path, facts: Facts, store: Kept) -> None:
 def listen_to(
     blocks: Iterator[NDArray[np.float32]],
     facts: Facts,
-    store: Kept,
+    store: CacheEntry,
     *,
     keep: Callable[[Iterator[NDArray[np.float32]]], None] | None = None,
 ) -> None:
@@ -113,7 +115,7 @@ def listen_to(
     blocks : iterator of ndarray
         float32 (n, channels), in order.
     facts : Facts
-    store : Kept
+    store : CacheEntry
     keep : callable, optional
         Takes the same blocks as they pass, to write them down.
 
@@ -134,7 +136,7 @@ def listen_to(
 def _listen_to(
     blocks: Iterator[NDArray[np.float32]],
     facts: Facts,
-    store: Kept,
+    store: CacheEntry,
     keep: Callable[[Iterator[NDArray[np.float32]]], None] | None,
 ) -> None:
     given_up: list[Callable[[], None]] = []
@@ -168,7 +170,7 @@ def _listen_to(
             give_up()
         raise
     _put(store.units, {channel: unit for channel, (unit, _) in told.items()})
-    _put(store.heard, ears.finish({channel: hum for channel, (_, hum) in told.items()}))
+    _put(store.heard, HEARD.dump(ears.finish({channel: hum for channel, (_, hum) in told.items()})))
     store.done.touch()
 
 
@@ -206,12 +208,9 @@ def _blocks_of(size: int, blocks: Iterator[NDArray[np.float32]]) -> Iterator[NDA
         yield np.concatenate(held)
 
 
-def heard(store: Kept) -> dict[str, Any]:
-    """Return what was heard on each channel; empty before it was listened to."""
-    if not store.heard.exists():
-        return {}
-    values: dict[str, Any] = json.loads(store.heard.read_text(encoding="utf-8"))
-    return values
+def heard(store: CacheEntry) -> Heard | None:
+    """Return what was heard on each channel; None before it was listened to."""
+    return HEARD.load(json.loads(store.heard.read_text(encoding="utf-8"))) if store.heard.exists() else None
 
 
 def working_channels(facts: Facts) -> tuple[int, ...]:
@@ -219,24 +218,24 @@ def working_channels(facts: Facts) -> tuple[int, ...]:
     return tuple(range(min(facts.channels, 4 if facts.kind == PICTURE else 8)))
 
 
-def matching_channels(facts: Facts, store: Kept) -> tuple[int, ...]:
+def matching_channels(facts: Facts, store: CacheEntry) -> tuple[int, ...]:
     """Return the channels that sound is matched on: those kept, but for any that carries timecode."""
-    coded = {int(channel) for channel in heard(store).get("ltc", {})}
+    coded = (heard(store) or Heard()).ltc
     return tuple(channel for channel in working_channels(facts) if channel not in coded)
 
 
-def hearing(store: Kept, channel: int) -> Hearing:
+def hearing(store: CacheEntry, channel: int) -> Hearing:
     """Return what one channel offers to be matched."""
     unit = json.loads(store.units.read_text(encoding="utf-8"))[str(channel)]
     return Hearing(np.load(store.work(channel), mmap_mode="r"), np.load(store.features(channel)), unit)
 
 
-def forget(store: Kept) -> None:
+def forget(store: CacheEntry) -> None:
     """Remove what is kept of one recording."""
     shutil.rmtree(store.folder, ignore_errors=True)
 
 
-def save_frames(path: Path, store: Kept, indices: Sequence[int], *, first: int = 0, height: int = 216) -> None:
+def save_frames(path: Path, store: CacheEntry, indices: Sequence[int], *, first: int = 0, height: int = 216) -> None:
     """Decode a movie's frames that are not kept yet, as JPEG; its frame k is kept as number ``first + k``."""
     missing = [index for index in indices if not store.frame(first + index).exists()]
     if not missing:

@@ -2,15 +2,12 @@
 
 from __future__ import annotations
 
-from dataclasses import asdict
-from typing import Any
-
 import numpy as np
 from numpy.typing import NDArray
 
+from vesk.core.heard import Heard, ltc_heard
 from vesk.core.ltc.crosstalk import crosstalk_db
 from vesk.core.ltc.listen import LtcListener
-from vesk.core.ltc.track import LtcTrack
 from vesk.core.sound.levels import LevelMeter
 
 _EXCERPT_S = 10
@@ -36,42 +33,12 @@ class ChannelEars:
             told = {n: crosstalk_db(piece[coded[0]], piece[n]) for n in range(rows.shape[0]) if n not in coded}
             self._leaks = {n: value for n, value in told.items() if value is not None}
 
-    def finish(self, hums: dict[int, float]) -> dict[str, Any]:
-        """Return plain values: ``levels`` (a list), ``ltc`` and ``leaks_db`` by channel, ``hum`` by channel."""
+    def finish(self, hums: dict[int, float]) -> Heard:
+        """Return what was heard; `hums` are the shares of hum, 0 to 1, by channel."""
         tracks = {n: listener.finish() for n, listener in enumerate(self._listeners)}
-        return {
-            "levels": [asdict(meter.finish()) for meter in self._meters],
-            "ltc": {str(n): track_json(track) for n, track in tracks.items() if track is not None},
-            "leaks_db": {str(n): round(value, 1) for n, value in (self._leaks or {}).items()},
-            "hum": {str(n): round(share, 3) for n, share in hums.items()},
-        }
-
-
-def track_json(track: LtcTrack) -> dict[str, Any]:
-    """Return what timecode on a channel says, as plain values; times exact as ``"num/den"``."""
-    run = track.longest
-    return {
-        "rate": str(track.rate.fps),
-        "drop": track.rate.drop,
-        "start": str(track.start),
-        "label": track.label,
-        "first_sample": run.first_sample,
-        "first_label": str(run.first),
-        "standard_error_s": run.se_sample / track.sample_rate,
-        "ppm": track.ppm,
-        "standard_error_ppm": track.se_ppm,
-        "frames": track.frames,
-        "missing": sum(one.missing for one in track.runs),
-        "user_bits": track.user_bits,
-        "runs": [
-            {
-                "first_sample": one.first_sample, "first": str(one.first), "last": str(one.last),
-                "frames": one.frames, "missing": one.missing,
-            }
-            for one in track.runs
-        ],
-        "breaks": [
-            {"at_s": one.at_sample / track.sample_rate, "expected": str(one.expected), "found": str(one.found)}
-            for one in track.breaks
-        ],
-    }  # fmt: skip
+        return Heard(
+            tuple(meter.finish() for meter in self._meters),
+            {n: ltc_heard(track) for n, track in tracks.items() if track is not None},
+            {n: round(value, 1) for n, value in (self._leaks or {}).items()},
+            {n: round(share, 3) for n, share in hums.items()},
+        )

@@ -12,10 +12,11 @@ import av
 import numpy as np
 from numpy.typing import NDArray
 
-from vesk.core.errors import MediaError, NumberError, TimecodeError, Unusable
+from vesk.core.errors import MediaError, NumberError, TimecodeError
+from vesk.core.facts import Facts
 from vesk.core.figures import read_number
+from vesk.core.kinds import PICTURE, SOUND, Flaw, Unusable
 from vesk.core.timecode import FrameRate, Timecode, nearest_rate
-from vesk.media.facts import PICTURE, SOUND, Facts
 
 EXACT_CODERS = ("pcm", "flac", "alac")
 UNKNOWN = "unknown"
@@ -102,9 +103,11 @@ def _picture_facts(path: Path, container: Any, video: Any) -> dict[str, Any]:
     fps = nearest_rate(average) or average
     frames = int(video.frames)
     remarks: list[str] = []
+    flaws: list[Flaw] = []
     if not frames:
         frames = sum(1 for packet in container.demux(video) if packet.size)
         remarks.append("the header does not count its frames; they were counted")
+        flaws.append(Flaw.COUNTED)
     if nearest_rate(average) is None:
         remarks.append(f"its frame rate of {float(average):.3f} is none in use")
     label = str(video.metadata.get("timecode") or container.metadata.get("timecode") or "")
@@ -140,6 +143,7 @@ def _picture_facts(path: Path, container: Any, video: Any) -> dict[str, Any]:
         "width": int(video.width) if video.codec_context else 0,
         "height": int(video.height) if video.codec_context else 0,
         "remarks": tuple(remarks),
+        "flaws": tuple(flaws),
     }
     by_container = ("scene", "take", "tape", "camera", "created", "capture_fps")
     told |= {name: "container" for name in by_container if values[name]}

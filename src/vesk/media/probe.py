@@ -5,9 +5,10 @@ from __future__ import annotations
 from fractions import Fraction
 from pathlib import Path
 
-from vesk.core.errors import MediaError, Unusable
+from vesk.core.errors import MediaError
+from vesk.core.facts import Facts
+from vesk.core.kinds import SOUND, Flaw, Unusable
 from vesk.media import ixml, movie, wave
-from vesk.media.facts import SOUND, Facts
 
 MOVIE_ENDINGS = {".mov", ".mp4", ".m4v", ".mxf", ".mkv", ".avi", ".mts"}
 SOUND_ENDINGS = {
@@ -47,9 +48,11 @@ def read_facts(path: Path) -> Facts:
 def _wave_facts(path: Path) -> Facts:
     header = wave.read_header(path)
     info = ixml.parse(header.ixml) or ixml.IXml()
-    remarks = []
+    remarks: list[str] = []
+    flaws: list[Flaw] = []
     if header.truncated:
         remarks.append("it ends before its header says: the copy was cut short, the sound up to there is used")
+        flaws.append(Flaw.CUT_SHORT)
     if header.assumed:
         remarks.append(header.assumed)
     if header.ixml and ixml.parse(header.ixml) is None:
@@ -83,6 +86,7 @@ def _wave_facts(path: Path) -> Facts:
         family_size=info.family_size,
         origins=_origins(header, info),
         remarks=tuple(remarks),
+        flaws=tuple(flaws),
     )
 
 

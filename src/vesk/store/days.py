@@ -5,6 +5,7 @@ from __future__ import annotations
 from sqlmodel import Session, col, select
 
 from vesk.core.errors import NotFoundError, StaleError
+from vesk.core.kinds import Kind
 from vesk.core.timecode import FrameRate
 from vesk.store import changes
 from vesk.store.tables import ClockPeriod, Day, Production, Source
@@ -69,13 +70,13 @@ def sources(session: Session, day_id: int, *, gone: bool = False) -> list[Source
     return list(session.exec(query if gone else query.where(~col(Source.gone))))
 
 
-def make_source(session: Session, day_id: int, *, tag: str, name: str, kind: str, folder: str) -> Source:
+def make_source(session: Session, day_id: int, *, tag: str, name: str, kind: Kind, folder: str) -> Source:
     """Make a source; one of that tag that was let go comes back as this one."""
     query = select(Source).where(Source.day_id == day_id, Source.tag == tag, col(Source.gone))
     row = session.exec(query).first() or Source(day_id=day_id, tag=tag, name=name, kind=kind, folder=folder)
     if row.gone:
         row.name, row.kind, row.folder, row.gone = name, kind, folder, False
-        row.clock, row.rate, row.distance_mm, row.delay_us = "", "", 0, 0
+        row.clock, row.rate, row.distance_mm, row.delay_us = None, "", 0, 0
         changes.count(session, row)
     session.add(row)
     session.flush()

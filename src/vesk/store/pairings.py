@@ -11,11 +11,13 @@ from sqlalchemy.orm import defer
 from sqlmodel import Session, col, select
 
 from vesk.core.errors import NotFoundError
+from vesk.core.kinds import Kind, PairingState
+from vesk.core.sound.measurement import Measurement
 from vesk.store import changes
 from vesk.store.recordings import is_whole
 from vesk.store.tables import CheckRow, CorrectionRow, Pairing, Recording
 
-PROPOSED, MEASURED, SET_ASIDE, WITHDRAWN = "proposed", "measured", "set aside", "withdrawn"
+PROPOSED, MEASURED, SET_ASIDE, WITHDRAWN = PairingState
 
 
 def of_day(session: Session, day_id: int) -> list[Pairing]:
@@ -53,11 +55,11 @@ def contents(picture: Recording, sound: Recording) -> str:
 
 
 def _stands() -> Any:
-    def whole(kind: str) -> Any:
+    def whole(kind: Kind) -> Any:
         return select(Recording.id).where(is_whole(), Recording.kind == kind)
 
     # A camera that came to serve as a recorder is no picture any more.
-    of_those = col(Pairing.picture_id).in_(whole("picture")) & col(Pairing.sound_id).in_(whole("sound"))
+    of_those = col(Pairing.picture_id).in_(whole(Kind.PICTURE)) & col(Pairing.sound_id).in_(whole(Kind.SOUND))
     return of_those & (Pairing.state != WITHDRAWN)
 
 
@@ -74,12 +76,13 @@ def _light() -> Any:
     return defer(cast("Any", Pairing.measurement))
 
 
-def measurements(session: Session, ids: Collection[int]) -> dict[int, tuple[str, dict[str, Any]]]:
+def measurements(session: Session, ids: Collection[int]) -> dict[int, tuple[str, Measurement]]:
     """Return what was measured of pairings, by their number, each with its name."""
     if not ids:
         return {}
-    query = select(Pairing.id, Pairing.measured_as, Pairing.measurement).where(col(Pairing.id).in_(ids))
-    return {number: (name, dict(found)) for number, name, found in session.exec(query) if number and name and found}
+    columns: Any = (Pairing.id, Pairing.measured_as, Pairing.measurement)
+    rows = session.exec(select(*columns).where(col(Pairing.id).in_(ids)))
+    return {number: (name, found) for number, name, found in rows if name and found}
 
 
 def is_standing(session: Session, pairing_id: int) -> bool:

@@ -7,29 +7,32 @@ from datetime import UTC, datetime
 from sqlalchemy.dialects.postgresql import insert
 from sqlmodel import Session, col, select
 
+from vesk.core.kinds import Work, WorkState
 from vesk.store.tables import Progress
 
-OPEN = ("waiting", "running")
+OPEN = (WorkState.WAITING, WorkState.RUNNING)
 
 
-def open_one(session: Session, *, day_id: int, kind: str, subject_id: int, what: str) -> None:
+def open_one(session: Session, *, day_id: int, kind: Work, subject_id: int, what: str) -> None:
     """Open a piece of work, or open it again if it had ended; two sessions that do so make one."""
     now = datetime.now(UTC)
     fresh = {
-        "what": what, "state": "waiting", "problem": "", "stop": False, "done": 0, "total": 0, "opened_at": now,
+        "what": what, "state": WorkState.WAITING, "problem": "", "stop": False, "done": 0, "total": 0, "opened_at": now,
         "changed_at": now,
     }  # fmt: skip
     query = insert(Progress).values(day_id=day_id, kind=kind, subject_id=subject_id, **fresh)
     session.execute(query.on_conflict_do_update(index_elements=["day_id", "kind", "subject_id"], set_=fresh))
 
 
-def find(session: Session, kind: str, subject_id: int) -> Progress | None:
+def find(session: Session, kind: Work, subject_id: int) -> Progress | None:
     """Return the row of a piece of work, read afresh."""
     query = select(Progress).where(Progress.kind == kind, Progress.subject_id == subject_id)
     return session.exec(query.execution_options(populate_existing=True)).first()
 
 
-def set_state(session: Session, row: Progress, state: str, *, done: int = 0, total: int = 0, problem: str = "") -> None:
+def set_state(
+    session: Session, row: Progress, state: WorkState, *, done: int = 0, total: int = 0, problem: str = ""
+) -> None:
     """Write how far it is."""
     row.state, row.done, row.total, row.problem = state, done, total, problem
     row.changed_at = datetime.now(UTC)

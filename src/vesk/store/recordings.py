@@ -2,17 +2,18 @@
 
 from __future__ import annotations
 
-from collections.abc import Mapping
+from collections.abc import Iterable, Mapping
 from typing import Any
 
 from sqlalchemy import func, update
 from sqlmodel import Session, col, select
 
 from vesk.core.errors import NotFoundError, RefusedError, StaleError
+from vesk.core.kinds import RecordingState
 from vesk.store import changes
 from vesk.store.tables import CheckRow, Pairing, Recording
 
-READY, UNREADABLE, VANISHED, PARTED, GONE = "ready", "unreadable", "vanished", "parted", "gone"
+READY, UNREADABLE, VANISHED, APART, GONE = RecordingState
 
 
 def of_day(session: Session, day_id: int) -> list[Recording]:
@@ -22,31 +23,38 @@ def of_day(session: Session, day_id: int) -> list[Recording]:
 
 def ready_of_day(session: Session, day_id: int) -> list[Recording]:
     """Return those that can be used."""
-    return list(session.exec(_whole(day_id).where(Recording.state == "ready").order_by(Recording.path)))
+    return list(session.exec(_whole(day_id).where(Recording.state == READY).order_by(Recording.path)))
 
 
 def files_of_day(session: Session, day_id: int) -> list[Recording]:
     """Return a day's files by path, whether or not they are parts of a recording."""
-    query = select(Recording).where(Recording.day_id == day_id, Recording.joined == "", Recording.state != GONE)
+    query = select(Recording).where(
+        Recording.day_id == day_id, col(Recording.merged).is_(None), Recording.state != GONE
+    )
     return list(session.exec(query.order_by(Recording.path)))
 
 
-def joined_of_day(session: Session, day_id: int) -> list[Recording]:
+def merged_of_day(session: Session, day_id: int) -> list[Recording]:
     """Return what is, or was, several files taken together, those of files alone first."""
-    query = select(Recording).where(Recording.day_id == day_id, Recording.joined != "")
+    query = select(Recording).where(Recording.day_id == day_id, col(Recording.merged).is_not(None))
     return list(session.exec(query.order_by(col(Recording.id))))
 
 
-def parts_of(session: Session, recording_id: int) -> list[Recording]:
-    """Return what a recording is made of, in order."""
-    row = get(session, recording_id)
-    found = by_id(session, {member["id"] for member in row.members})
-    return [found[member["id"]] for member in row.members if member["id"] in found]
+def members_of(session: Session, row: Recording) -> list[Recording]:
+    """Return what a recording is made of, in order; nothing for one file."""
+    found = by_id(session, row.members) if row.members else {}
+    return [found[number] for number in row.members if number in found]
+
+
+def members_of_day(session: Session, day_id: int) -> dict[int, Recording]:
+    """Return all of a day's recordings that are members of another, by their numbers."""
+    query = select(Recording).where(Recording.day_id == day_id, col(Recording.member_of).is_not(None))
+    return {row.id: row for row in session.exec(query)}
 
 
 def is_whole() -> Any:
     """Return the condition that a recording stands for itself."""
-    return col(Recording.part_of).is_(None) & col(Recording.state).not_in((PARTED, GONE))
+    return col(Recording.member_of).is_(None) & col(Recording.state).not_in((APART, GONE))
 
 
 def _whole(day_id: int) -> Any:
@@ -63,7 +71,7 @@ def get(session: Session, recording_id: int) -> Recording:
 
 def ever_of_day(session: Session, day_id: int) -> list[Recording]:
     """Return every file a day ever had, those that are gone too."""
-    query = select(Recording).where(Recording.day_id == day_id, Recording.joined == "")
+    query = select(Recording).where(Recording.day_id == day_id, col(Recording.merged).is_(None))
     return list(session.exec(query.order_by(Recording.path)))
 
 
@@ -103,10 +111,9 @@ def learn_content(session: Session, row: Recording, content: str) -> None:
         )
 
 
-def by_id(session: Session, ids: set[int]) -> dict[int, Recording]:
+def by_id(session: Session, ids: Iterable[int]) -> dict[int, Recording]:
     """Return several recordings by their numbers."""
-    rows = session.exec(select(Recording).where(col(Recording.id).in_(ids)))
-    return {row.id: row for row in rows if row.id is not None}
+    return {row.id: row for row in session.exec(select(Recording).where(col(Recording.id).in_(set(ids))))}
 
 
 def neighbours(session: Session, row: Recording) -> tuple[int | None, int | None]:

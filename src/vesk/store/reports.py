@@ -6,6 +6,7 @@ from sqlmodel import Session, col, select
 
 from vesk.core.errors import NotFoundError, StaleError
 from vesk.core.intake.reports import Table
+from vesk.core.kinds import ReportKind
 from vesk.store import changes
 from vesk.store.tables import ReportRow
 
@@ -38,7 +39,7 @@ def table_of(row: ReportRow) -> Table:
     return Table(tuple(row.columns), tuple(tuple(line) for line in row.lines))
 
 
-def last_mapping(session: Session, columns: list[str]) -> tuple[dict[str, str], str] | None:
+def last_mapping(session: Session, columns: list[str]) -> tuple[dict[str, str], ReportKind] | None:
     """Return mapping and kind of the newest report whose columns are these: what a person chose once holds again."""
     query = select(ReportRow).where(ReportRow.columns == columns).order_by(col(ReportRow.id).desc()).limit(1)
     row = session.exec(query).first()

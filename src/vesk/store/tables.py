@@ -2,28 +2,37 @@
 
 # No `from __future__ import annotations` here: table models read their annotations.
 from datetime import UTC, date, datetime
+from enum import StrEnum
 from fractions import Fraction
 from typing import Any, Optional
 from uuid import uuid4
 
-from sqlalchemy import BigInteger, CheckConstraint, Column, DateTime, Index, String, TypeDecorator, event
+from sqlalchemy import BigInteger, CheckConstraint, Column, DateTime, Index, event
 from sqlalchemy.dialects.postgresql import JSONB
 from sqlmodel import Field, SQLModel
 
-
-class ExactTime(TypeDecorator[Fraction]):
-    """A fraction in one text column, ``num/den``: exact, and readable in the database."""
-
-    impl = String
-    cache_ok = True
-
-    def process_bind_param(self, value: Fraction | None, dialect: object) -> str | None:  # noqa: ARG002
-        """Write ``num/den``."""
-        return None if value is None else f"{value.numerator}/{value.denominator}"
-
-    def process_result_value(self, value: str | None, dialect: object) -> Fraction | None:  # noqa: ARG002
-        """Read ``num/den``."""
-        return None if value is None else Fraction(value)
+from vesk.core.conform.written import WRITTEN, Written
+from vesk.core.facts import FACTS, Facts
+from vesk.core.heard import HEARD, Heard
+from vesk.core.kinds import (
+    Clock,
+    Decided,
+    Kind,
+    Origin,
+    PairingState,
+    RecordingState,
+    ReportKind,
+    Sense,
+    SyncPointKind,
+    Together,
+    Unusable,
+    Work,
+    WorkState,
+)
+from vesk.core.plain import Plain
+from vesk.core.sound.measurement import MEASUREMENT, Measurement
+from vesk.core.told import TOLD, Told
+from vesk.store.typed import ExactTime, Json, Word
 
 
 def _now() -> datetime:
@@ -32,6 +41,16 @@ def _now() -> datetime:
 
 def _exact(*, nullable: bool = False) -> Any:
     return Column(ExactTime, nullable=nullable)
+
+
+def _word(words: type[StrEnum]) -> Any:
+    """Return a column that holds a word of an enumeration, or nothing: empty text."""
+    return Column(Word(words), nullable=False)
+
+
+def _json(plain: Plain[Any]) -> Any:
+    """Return a column that holds a value as JSON, or NULL."""
+    return Column(Json(plain), nullable=True)
 
 
 def _moment(*, nullable: bool = False) -> Any:
@@ -74,11 +93,11 @@ class Source(SQLModel, table=True):
     day_id: int = Field(foreign_key="day.id")
     tag: str
     name: str
-    kind: str
+    kind: Kind = Field(sa_column=_word(Kind))
     folder: str
     distance_mm: int = 0  # of its microphone from what is heard
     delay_us: int = 0  # internal sound delay; positive: its sound is late on its own picture
-    clock: str = ""  # header, LTC or none, as a person chose; empty: as Vesk finds
+    clock: Optional[Clock] = Field(default=None, sa_column=Column(Word(Clock), nullable=True))  # as a person chose
     rate: str = ""  # at which its timecode counts, as a person said; empty: as its files say
     position: int = 0  # among the day's lanes
     gone: bool = False  # left without a recording: what refers to it stays
@@ -88,13 +107,13 @@ class Source(SQLModel, table=True):
 class Recording(SQLModel, table=True):
     """One file of a source, or several taken together. Facts are read and never edited.
 
-    A file that is `part_of` another recording is not one by itself. A recording that was taken apart stays as
-    ``parted``: what was decided about it comes back when it is made again. One that was never read and vanished is
+    A file that is `member_of` another recording is not one by itself. A recording that was taken apart stays as
+    ``apart``: what was decided about it comes back when it is made again. One that was never read and vanished is
     ``gone``: nothing shows it, and what refers to it stays.
     """
 
     __table_args__ = (
-        CheckConstraint("state IN ('ready', 'unreadable', 'vanished', 'parted', 'gone')"),
+        CheckConstraint("state IN ('ready', 'unreadable', 'vanished', 'apart', 'gone')"),
         Index("recording_path_once", "day_id", "path", unique=True),
     )
     model_config = {"arbitrary_types_allowed": True}
@@ -106,26 +125,26 @@ class Recording(SQLModel, table=True):
     size: int = Field(sa_column=Column(BigInteger, nullable=False))
     modified_ns: int = Field(sa_column=Column(BigInteger, nullable=False))
     content: str = ""  # hash of every byte; until all were read, a name for the file as it lies
-    kind: str = ""
-    state: str = "ready"
+    kind: Optional[Kind] = Field(default=None, sa_column=Column(Word(Kind), nullable=True))  # none: never read
+    state: RecordingState = Field(default=RecordingState.READY, sa_column=_word(RecordingState))
     problem: str = ""
-    unusable: str = ""  # why, where it is unreadable: one of `core.errors.Unusable`
-    facts: dict[str, Any] = Field(default_factory=dict, sa_column=Column(JSONB, nullable=False))
+    unusable: Optional[Unusable] = Field(default=None, sa_column=Column(Word(Unusable), nullable=True))
+    facts: Optional[Facts] = Field(default=None, sa_column=_json(FACTS))  # none: never read
     start: Optional[Fraction] = Field(default=None, sa_column=_exact(nullable=True))  # on the day's label clock
     duration: Fraction = Field(default=Fraction(0), sa_column=_exact())
     unpaired: str = ""  # why it has no partner
     searched: Optional[int] = None  # among how many its sound was searched for, and found in none
-    heard: dict[str, Any] = Field(default_factory=dict, sa_column=Column(JSONB, nullable=False))  # by channel
-    clock: str = ""  # by which it was placed: header, LTC or none
+    heard: Optional[Heard] = Field(default=None, sa_column=_json(HEARD))  # on its channels; none: not listened to
+    clock: Optional[Clock] = Field(default=None, sa_column=Column(Word(Clock), nullable=True))  # by which it was placed
     took: Optional[Fraction] = Field(default=None, sa_column=_exact(nullable=True))  # off-speed: its real seconds
     aside: str = ""  # why it is left out of pairing: off-speed, or as a person said
     off_speed: str = ""  # how its playback is no real time, where that is why
-    told: dict[str, str] = Field(default_factory=dict, sa_column=Column(JSONB, nullable=False))  # what counts, by fact
-    joined: str = ""  # run or set, where it is several files taken together; empty: it is one file
-    members: list[dict[str, Any]] = Field(default_factory=list, sa_column=Column(JSONB, nullable=False))
-    joined_why: str = ""
-    joined_by: str = ""
-    part_of: Optional[int] = Field(default=None, foreign_key="recording.id", index=True)
+    told: Optional[Told] = Field(default=None, sa_column=_json(TOLD))  # what counts of its scene, take and so on
+    merged: Optional[Together] = Field(default=None, sa_column=Column(Word(Together), nullable=True))  # none: one file
+    members: list[int] = Field(default_factory=list, sa_column=Column(JSONB, nullable=False))  # recordings, in order
+    merged_why: str = ""
+    merged_by: str = ""
+    member_of: Optional[int] = Field(default=None, foreign_key="recording.id", index=True)
     version: int = 1  # of what persons said of it; what workers find out does not count
 
 
@@ -151,7 +170,7 @@ class ClockPeriod(SQLModel, table=True):
     source_id: int = Field(foreign_key="source.id", index=True)
     since: Fraction = Field(sa_column=_exact())  # on the day's label clock
     before: Fraction = Field(sa_column=_exact())
-    clock: str
+    clock: Clock = Field(sa_column=_word(Clock))
     made_by: str
     made_at: datetime = Field(default_factory=_now, sa_column=_moment())
 
@@ -164,7 +183,7 @@ class ReportRow(SQLModel, table=True):
     id: int = Field(default=None, primary_key=True)
     day_id: int = Field(foreign_key="day.id", index=True)
     name: str
-    kind: str
+    kind: ReportKind = Field(sa_column=_word(ReportKind))
     columns: list[str] = Field(default_factory=list, sa_column=Column(JSONB, nullable=False))
     lines: list[list[str]] = Field(default_factory=list, sa_column=Column(JSONB, nullable=False))
     mapping: dict[str, str] = Field(default_factory=dict, sa_column=Column(JSONB, nullable=False))  # field: column
@@ -187,26 +206,26 @@ class AcceptedRow(SQLModel, table=True):
     made_at: datetime = Field(default_factory=_now, sa_column=_moment())
 
 
-class StrikeRow(SQLModel, table=True):
+class SyncPointRow(SQLModel, table=True):
     """A sync point on a recording: heard at a moment, or seen closed on a frame. Proposed by Vesk, decided by a person.
 
     A clap seen keeps the clap that was heard with it, which tells the camera's internal sound delay.
     """
 
-    __tablename__ = "strike"
+    __tablename__ = "sync_point"
     __table_args__ = (
         CheckConstraint("how IN ('heard', 'seen')"),
         CheckConstraint("state IN ('proposed', 'confirmed', 'refused')"),
     )
     id: int = Field(default=None, primary_key=True)
     recording_id: int = Field(foreign_key="recording.id", index=True)
-    how: str
-    kind: str  # clap or tone
+    how: Sense = Field(sa_column=_word(Sense))
+    kind: SyncPointKind = Field(sa_column=_word(SyncPointKind))
     heard_us: Optional[int] = Field(default=None, sa_column=Column(BigInteger, nullable=True))
     frame: Optional[int] = None  # the first that shows it closed
     proposed_frame: Optional[int] = None
     likely: float  # heard: 0 to 1; seen: clearness, 2 and more is clear
-    state: str = "proposed"
+    state: Decided = Field(default=Decided.PROPOSED, sa_column=_word(Decided))
     decided_by: str = ""
     version: int = 1
 
@@ -227,9 +246,9 @@ class Pairing(SQLModel, table=True):
     picture_id: int = Field(foreign_key="recording.id")
     sound_id: int = Field(foreign_key="recording.id", index=True)
     offset: Fraction = Field(sa_column=_exact())  # by timecode: picture time of sound sample 0
-    state: str = "proposed"
+    state: PairingState = Field(default=PairingState.PROPOSED, sa_column=_word(PairingState))
     reason: str = ""
-    measurement: Optional[dict[str, Any]] = Field(default=None, sa_column=Column(JSONB, nullable=True))
+    measurement: Optional[Measurement] = Field(default=None, sa_column=_json(MEASUREMENT))
     measured_of: str = ""  # the contents it was measured on; empty: those there are
     measured_as: Optional[str] = None  # names this measurement, anew whenever one is kept; None: not measured
     version: int = 1
@@ -273,7 +292,7 @@ class CorrectionRow(SQLModel, table=True):
     anchor: Fraction = Field(sa_column=_exact())  # sound seconds
     # Jump mends: [sound seconds, step of picture seconds] as "num/den" texts.
     jumps: list[list[str]] = Field(default_factory=list, sa_column=Column(JSONB, nullable=False))
-    origin: str  # proposal or own
+    origin: Origin = Field(sa_column=_word(Origin))
     made_by: str
     made_at: datetime = Field(default_factory=_now, sa_column=_moment())
     undone_at: Optional[datetime] = Field(default=None, sa_column=_moment(nullable=True))
@@ -311,7 +330,7 @@ class Turnover(SQLModel, table=True):
     id: int = Field(default=None, primary_key=True)
     day_id: int = Field(foreign_key="day.id", index=True)
     folder: str
-    state: str = "waiting"
+    state: WorkState = Field(default=WorkState.WAITING, sa_column=_word(WorkState))
     problem: str = ""
     made_by: str
     made_at: datetime = Field(default_factory=_now, sa_column=_moment())
@@ -326,7 +345,7 @@ class Delivery(SQLModel, table=True):
     picture_id: int = Field(foreign_key="recording.id")
     name: str = ""  # file name; empty when not delivered
     reason: str = ""
-    facts: dict[str, Any] = Field(default_factory=dict, sa_column=Column(JSONB, nullable=False))
+    written: Optional[Written] = Field(default=None, sa_column=_json(WRITTEN))  # none: not delivered
 
 
 class Progress(SQLModel, table=True):
@@ -339,12 +358,12 @@ class Progress(SQLModel, table=True):
     )
     id: int = Field(default=None, primary_key=True)
     day_id: int = Field(foreign_key="day.id")
-    kind: str  # intake, listen, measure, deliver
+    kind: Work = Field(sa_column=_word(Work))
     subject_id: int  # day, recording, pairing or turnover
     what: str  # for a person: "measuring A006_001 with 31A_01"
     done: int = 0
     total: int = 0
-    state: str = "waiting"
+    state: WorkState = Field(default=WorkState.WAITING, sa_column=_word(WorkState))
     problem: str = ""
     stop: bool = False
     opened_at: datetime = Field(default_factory=_now, sa_column=_moment())

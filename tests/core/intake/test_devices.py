@@ -2,15 +2,15 @@
 
 import pytest
 
-from vesk.core.intake.devices import Made, Proposed, assign, letters_of
+from vesk.core.intake.devices import DeviceHints, Proposed, assign, letters_of
 
 
 def camera(folder, letters="", device=""):
-    return Made(folder, "picture", device, letters)
+    return DeviceHints(folder, "picture", device, letters)
 
 
 def recorder(folder, device="", letters=""):
-    return Made(folder, "sound", device, letters)
+    return DeviceHints(folder, "sound", device, letters)
 
 
 def groups(files, sources=None):

@@ -39,7 +39,7 @@ def test_a_pattern_of_ones_own():
     ("pattern", "words"),
     [
         ("{scene}_{scene}", "twice"),
-        ("{reel}", "no part of a file name"),
+        ("{reel}", "nothing that a file name holds"),
         ("take", "catches nothing"),
         ("{any}", "catches"),
     ],

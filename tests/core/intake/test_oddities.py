@@ -5,18 +5,18 @@ from fractions import Fraction
 
 import pytest
 
-from vesk.core.clocks.choice import HEADER, LTC, NONE, Clocks, choose_clock
-from vesk.core.errors import Unusable
+from vesk.core.clocks.choice import Clocks, choose_clock
 from vesk.core.intake.filed import Filed
 from vesk.core.intake.naming import read_name
 from vesk.core.intake.oddities import LOST, Lost, find_oddities
 from vesk.core.intake.off_speed import find_conflicts, find_off_speed
-from vesk.core.sound.levels import Level
+from vesk.core.kinds import HEADER, LTC, NONE, Flaw, Kind, Unusable
+from vesk.core.sound.levels import SoundLevel
 from vesk.core.timecode import FrameRate
 
 PAL = FrameRate(Fraction(25))
 TEN = Fraction(36_000)
-FINE = Level(-8.0, -24.0, 0)
+FINE = SoundLevel(-8.0, -24.0, 0)
 
 
 def picture(name="A006_001.mov", start=TEN, *, long=20, source="A", **more):
@@ -29,7 +29,7 @@ def picture(name="A006_001.mov", start=TEN, *, long=20, source="A", **more):
 
 
 def sound(name="31A_01.wav", start=TEN - 3, *, long=26, source="S1", **more):
-    return replace(picture(name, start, long=long, source=source), kind="sound", fps=None, **more)
+    return replace(picture(name, start, long=long, source=source), kind=Kind.SOUND, fps=None, **more)
 
 
 def odd(*recordings, unusable=()):
@@ -53,12 +53,12 @@ def test_a_clean_day_has_none():
         ("header and LTC disagree", "header is 1 h", [picture(header=TEN + 3600, ltc=TEN, clock="LTC")]),
         ("LTC breaks", "11:30:00:00 where 10:00:20:00", [picture(ltc_breaks=((20.0, "10:00:20:00", "11:30:00:00"),))]),
         ("LTC leaks", "channel 2, -44 dB", [picture(leaks_db={1: -44.2})]),
-        ("silent channel", "channel 2 is silent", [sound(channels=2, levels=(FINE, Level(-96.0, -110.0, 0)))]),
-        ("clipped channel", "clips at 37 places", [sound(levels=(Level(0.0, -9.0, 37),))]),
+        ("silent channel", "channel 2 is silent", [sound(channels=2, levels=(FINE, SoundLevel(-96.0, -110.0, 0)))]),
+        ("clipped channel", "clips at 37 places", [sound(levels=(SoundLevel(0.0, -9.0, 37),))]),
         ("humming channel", "hums: 81%", [sound(hum={0: 0.81})]),
         ("doubled file", "once more, byte for byte", [sound(), sound("31A_01 copy.wav", content="31A_01.wav")]),
         ("number missing", "lacks number 002", [picture(), picture("A006_003.mov", TEN + 60)]),
-        ("cut short or inexact", "cut short", [sound(remarks=("it ends before its header says: cut short",))]),
+        ("cut short or inexact", "cut short", [sound(flaws=(Flaw.CUT_SHORT,))]),
         ("off-speed picture", "4 times slowed", [picture(capture_fps=Fraction(100))]),
         ("overlap within a source", "formats differ", [picture(), picture("A006_002.mov", TEN + 8, channels=2)]),
     ],

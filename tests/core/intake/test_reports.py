@@ -1,4 +1,4 @@
-"""Reports: tables as people make them, joined to recordings, and what does not fit."""
+"""Reports: tables as people make them, matched to recordings, and what does not fit."""
 
 from fractions import Fraction
 
@@ -7,6 +7,7 @@ import pytest
 from vesk.core.errors import ReportError
 from vesk.core.intake.filed import Filed
 from vesk.core.intake.reports import Report, compare, entries_of, guess_mapping, is_circled, read_table
+from vesk.core.kinds import Kind
 from vesk.core.timecode import FrameRate
 
 PAL = FrameRate(Fraction(25))
@@ -26,7 +27,15 @@ File name;Scene;Take #;Start TC;Circled;Comments
 
 def recording(name, scene, take, start, **more):
     return Filed(
-        key=name, name=name, path=f"S1/{name}", source="S1", kind="sound", start=start, scene=scene, take=take, **more
+        key=name,
+        name=name,
+        path=f"S1/{name}",
+        source="S1",
+        kind=Kind.SOUND,
+        start=start,
+        scene=scene,
+        take=take,
+        **more,
     )
 
 

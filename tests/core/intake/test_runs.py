@@ -8,6 +8,7 @@ import pytest
 from vesk.core.intake.filed import Filed
 from vesk.core.intake.runs import Signs, counts_on, find_joints, find_runs
 from vesk.core.intake.sets import find_sets
+from vesk.core.kinds import Kind
 
 HOUR = Fraction(36_000)
 
@@ -15,7 +16,7 @@ HOUR = Fraction(36_000)
 def part(number: int, *, start=None, long=600, clock="none", size=0, source="E", name="clip{:04}.mov", **more):
     file = name.format(number)
     return Filed(
-        key=file, name=file, path=f"{source}/{file}", source=source, kind="picture", start=start, header=start,
+        key=file, name=file, path=f"{source}/{file}", source=source, kind=Kind.PICTURE, start=start, header=start,
         clock=clock, duration=Fraction(long), fps=Fraction(25), sample_rate=48_000, channels=1,
         size=size or 5000 * long, **more,
     )  # fmt: skip
@@ -24,10 +25,10 @@ def part(number: int, *, start=None, long=600, clock="none", size=0, source="E",
 GOES_ON, BREAKS = 8.0, -11.0  # nats
 
 
-def runs(files, sound=0.0, parted=(), gap_s=None):
+def runs(files, sound=0.0, apart=(), gap_s=None):
     joints = find_joints(files)
     said = {(j.first, j.second): Signs(sound, gap_s) for j in joints}
-    return [run.keys for run in find_runs(joints, said, parted)]
+    return [run.keys for run in find_runs(joints, said, apart)]
 
 
 def test_parts_that_restart_at_zero_are_one_by_number_and_limit():
@@ -91,7 +92,7 @@ def test_a_limit_is_named(size, long, words):
 
 def test_what_a_person_took_apart_stays_so():
     files = [part(1), part(2), part(3), part(4, long=99)]
-    assert runs(files, parted={("clip0002.mov", "clip0003.mov")}) == [
+    assert runs(files, apart={("clip0002.mov", "clip0003.mov")}) == [
         ("clip0001.mov", "clip0002.mov"), ("clip0003.mov", "clip0004.mov"),
     ]  # fmt: skip
 
@@ -105,7 +106,7 @@ def test_names_count_on_over_nines_and_letters():
 
 def track(name, *, channels=1, header=HOUR, samples=480_000, **more):
     return Filed(
-        key=name, name=name, path=f"S1/{name}", source="S1", kind="sound", header=header, start=header,
+        key=name, name=name, path=f"S1/{name}", source="S1", kind=Kind.SOUND, header=header, start=header,
         sample_rate=48_000, channels=channels, samples=samples, duration=Fraction(samples, 48_000), **more,
     )  # fmt: skip
 

@@ -6,10 +6,10 @@ from collections.abc import Sequence
 from dataclasses import dataclass
 from fractions import Fraction
 
+from vesk.core.kinds import HEADER, LTC, NONE, Clock
 from vesk.core.timecode import FrameRate, relabel, wrap_day
 from vesk.core.verdict.words import duration
 
-HEADER, LTC, NONE = "header", "LTC", "none"
 CHOICES = (HEADER, LTC, NONE)
 _MOSTLY = 0.5
 
@@ -45,7 +45,7 @@ class Clocks:
 class Choice:
     """The clock that is trusted, and why, for a person."""
 
-    clock: str
+    clock: Clock
     reason: str
 
 
@@ -55,7 +55,7 @@ class Period:
 
     since: Fraction
     before: Fraction
-    clock: str
+    clock: Clock
 
     def holds(self, start: Fraction | None) -> bool:
         """Say whether a recording that starts then is of it; a period may run past midnight."""
@@ -67,9 +67,9 @@ class Period:
 
 @dataclass(frozen=True, slots=True)
 class Said:
-    """What a person said of a source's clock: which is trusted (empty: as found), when another, at which rate."""
+    """What a person said of a source's clock: which is trusted (none: as found), when another, at which rate."""
 
-    clock: str = ""
+    clock: Clock | None = None
     periods: tuple[Period, ...] = ()
     rate: FrameRate | None = None
 

@@ -21,7 +21,7 @@ ReadSound = Callable[[int, int], NDArray[np.float32]]
 
 
 @dataclass(frozen=True, slots=True)
-class Part:
+class LaidPiece:
     """One sound recording laid on picture time.
 
     Attributes
@@ -42,20 +42,20 @@ class Part:
     first: int = 0
 
     def covers(self, sample_rate: int) -> tuple[int, int]:
-        """Return the first and past-the-last picture sample this part sounds at."""
+        """Return the first and past-the-last picture sample this piece sounds at."""
         start = self.laid(Fraction(self.first, sample_rate)) * sample_rate
         stop = self.laid(Fraction(self.frames, sample_rate)) * sample_rate
         return -floor(-start), -floor(-stop)
 
 
-def parts_of(read: ReadSound, frames: int, laid: AnyMap, sample_rate: int) -> list[Part]:
-    """Return a recording as the straight parts of its map: one, or one more for each jump mended."""
+def laid_pieces(read: ReadSound, frames: int, laid: AnyMap, sample_rate: int) -> list[LaidPiece]:
+    """Return a recording as the straight pieces of its map: one, or one more for each jump mended."""
     made = []
     for low, high, piece in pieces_of(laid):
         first = 0 if low is None else min(max(round(low * sample_rate), 0), frames)
         last = frames if high is None else min(max(round(high * sample_rate), 0), frames)
         if last > first:
-            made.append(Part(read, last, piece, first))
+            made.append(LaidPiece(read, last, piece, first))
     return made
 
 
@@ -64,12 +64,12 @@ def picture_samples(frames: int, fps: Fraction, sample_rate: int) -> int:
     return round(Fraction(frames) / fps * sample_rate)
 
 
-def render_range(part: Part, start: int, count: int, sample_rate: int) -> NDArray[np.float32]:
-    """Render picture samples ``start`` to ``start + count`` of one part.
+def render_range(piece: LaidPiece, start: int, count: int, sample_rate: int) -> NDArray[np.float32]:
+    """Render picture samples ``start`` to ``start + count`` of one piece.
 
     Parameters
     ----------
-    part : Part
+    piece : LaidPiece
         The sound and its map.
     start, count : int
         Picture samples at `sample_rate`; may lie outside the sound (silence).
@@ -81,38 +81,38 @@ def render_range(part: Part, start: int, count: int, sample_rate: int) -> NDArra
     ndarray of float32, shape (count, channels)
         At nominal rate and a whole-sample slip the samples are the recording's own, untouched.
     """
-    back = part.laid.inverse()
-    rate = part.laid.rate
+    back = piece.laid.inverse()
+    rate = piece.laid.rate
     first = floor(back(Fraction(start, sample_rate)) * sample_rate)
     if rate == 1:
-        position = part.laid(Fraction(first, sample_rate)) * sample_rate  # where `first` falls
+        position = piece.laid(Fraction(first, sample_rate)) * sample_rate  # where `first` falls
         late = float(position - start)
         if late == 0.0:
-            return part.read(first, count)
-        raw = part.read(first - _MARGIN, count + 2 * _MARGIN)
+            return piece.read(first, count)
+        raw = piece.read(first - _MARGIN, count + 2 * _MARGIN)
         # `first` falls up to a sample before `start`: delay by what is missing to the next whole one.
         moved = fractional_shift(raw, late + 1.0)
         return np.ascontiguousarray(moved[_MARGIN + 1 : _MARGIN + 1 + count])
     need = floor(Fraction(count) / rate) + 4 * _MARGIN
-    raw = part.read(first - 2 * _MARGIN, need)
+    raw = piece.read(first - 2 * _MARGIN, need)
     out = stretch(raw, float(rate))
-    position = part.laid(Fraction(first - 2 * _MARGIN, sample_rate)) * sample_rate - start
+    position = piece.laid(Fraction(first - 2 * _MARGIN, sample_rate)) * sample_rate - start
     whole = floor(position)
     moved = fractional_shift(out, float(position - whole))
     return np.ascontiguousarray(moved[-whole : -whole + count])
 
 
-def render(parts: list[Part], *, frames: int, channels: int, sample_rate: int) -> Iterator[NDArray[np.float32]]:
+def render(pieces: list[LaidPiece], *, frames: int, channels: int, sample_rate: int) -> Iterator[NDArray[np.float32]]:
     """Render several recordings onto one picture, block by block; silence where none sounds.
 
     Parameters
     ----------
-    parts : list of Part
+    pieces : list of LaidPiece
         Where two overlap, the later one in the list wins.
     frames : int
         Length wanted in samples.
     channels : int
-        Channels of the result; a part with fewer leaves the rest silent.
+        Channels of the result; a piece with fewer leaves the rest silent.
     sample_rate : int
         Hz.
 
@@ -121,18 +121,20 @@ def render(parts: list[Part], *, frames: int, channels: int, sample_rate: int) -
     ndarray of float32, shape (block, channels)
     """
     for start in range(0, frames, BLOCK):
-        yield render_block(parts, start, min(BLOCK, frames - start), channels=channels, sample_rate=sample_rate)
+        yield render_block(pieces, start, min(BLOCK, frames - start), channels=channels, sample_rate=sample_rate)
 
 
-def render_block(parts: list[Part], start: int, count: int, *, channels: int, sample_rate: int) -> NDArray[np.float32]:
-    """Render picture samples ``start`` to ``start + count`` of several parts: (count, channels); the later wins."""
+def render_block(
+    pieces: list[LaidPiece], start: int, count: int, *, channels: int, sample_rate: int
+) -> NDArray[np.float32]:
+    """Render picture samples ``start`` to ``start + count`` of several pieces: (count, channels); the later wins."""
     out = np.zeros((count, channels), np.float32)
-    for part in parts:
-        low, high = part.covers(sample_rate)
+    for piece in pieces:
+        low, high = piece.covers(sample_rate)
         a, b = max(low, start), min(high, start + count)
         if b <= a:
             continue
-        block = render_range(part, a, b - a, sample_rate)
+        block = render_range(piece, a, b - a, sample_rate)
         width = min(channels, block.shape[1])
         out[a - start : b - start, :width] = block[:, :width]
     return out

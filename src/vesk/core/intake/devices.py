@@ -6,11 +6,13 @@ import re
 from collections.abc import Iterable
 from dataclasses import dataclass, field
 
+from vesk.core.kinds import Kind
+
 _LETTERS = re.compile(r"([A-Za-z]{1,3})[-_ ]?\d+.*|([A-Za-z])")
 
 
 @dataclass(frozen=True, slots=True)
-class Made:
+class DeviceHints:
     """What a file tells of who made it.
 
     Attributes
@@ -26,7 +28,7 @@ class Made:
     """
 
     folder: str
-    kind: str
+    kind: Kind
     device: str = ""
     letters: str = ""
 
@@ -36,8 +38,8 @@ class Proposed:
     """A source: the folder it began with, its kind, what its files tell, and its tag once it has one."""
 
     folder: str
-    kind: str
-    files: list[Made] = field(default_factory=list)
+    kind: Kind
+    files: list[DeviceHints] = field(default_factory=list)
     tag: str = ""
 
     @property
@@ -46,7 +48,7 @@ class Proposed:
         found = {one.letters for one in self.files if one.letters}
         return found.pop() if len(found) == 1 else ""
 
-    def contradicts(self, one: Made) -> bool:
+    def contradicts(self, one: DeviceHints) -> bool:
         """Say whether a file tells of another device than these, and is like none of them.
 
         Like none: a person may have put files of two devices into one source.
@@ -68,7 +70,7 @@ def letters_of(roll: str) -> str:
     return (found[1] or found[2]).upper() if found else ""
 
 
-def assign(files: Iterable[Made], sources: list[Proposed]) -> list[int]:
+def assign(files: Iterable[DeviceHints], sources: list[Proposed]) -> list[int]:
     """Give every file a source; `sources` grows by those that are new.
 
     A file belongs to the source of its folder, unless it tells of another device than that one's files do: then two
@@ -76,7 +78,7 @@ def assign(files: Iterable[Made], sources: list[Proposed]) -> list[int]:
 
     Parameters
     ----------
-    files : iterable of Made
+    files : iterable of DeviceHints
     sources : list of Proposed
         Those that are known already; new ones are appended.
 
@@ -99,7 +101,7 @@ def assign(files: Iterable[Made], sources: list[Proposed]) -> list[int]:
     return given
 
 
-def _has(source: Proposed, one: Made) -> bool:
+def _has(source: Proposed, one: DeviceHints) -> bool:
     return any(other.letters == one.letters for other in source.files)
 
 

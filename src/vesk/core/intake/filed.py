@@ -5,7 +5,8 @@ from __future__ import annotations
 from dataclasses import dataclass, field
 from fractions import Fraction
 
-from vesk.core.sound.levels import Level
+from vesk.core.kinds import Clock, Flaw, Kind
+from vesk.core.sound.levels import SoundLevel
 
 
 @dataclass(frozen=True, slots=True)
@@ -38,14 +39,14 @@ class Filed:
         By whatever tells them.
     tokens : dict
         What its name says.
-    levels : tuple of Level
+    levels : tuple of SoundLevel
         One a channel, empty before it was listened to.
     hum, leaks_db : dict of int to float
         By channel.
     ltc_channels : tuple of int
     ltc_breaks : tuple of (float, str, str)
         At second, label expected, label found.
-    remarks : tuple of str
+    flaws : tuple of Flaw
         What reading it brought up.
     family, family_index, family_size : str
         By iXML: which set of files it is of, as which of them, and how many there should be.
@@ -57,13 +58,13 @@ class Filed:
     name: str
     path: str
     source: str
-    kind: str
+    kind: Kind
     content: str = ""
     size: int = 0
     start: Fraction | None = None
     header: Fraction | None = None
     ltc: Fraction | None = None
-    clock: str = "header"
+    clock: Clock = Clock.HEADER
     duration: Fraction = Fraction(0)
     fps: Fraction | None = None
     capture_fps: Fraction | None = None
@@ -74,12 +75,12 @@ class Filed:
     take: str = ""
     tape: str = ""
     tokens: dict[str, str] = field(default_factory=dict)
-    levels: tuple[Level, ...] = ()
+    levels: tuple[SoundLevel, ...] = ()
     hum: dict[int, float] = field(default_factory=dict)
     leaks_db: dict[int, float] = field(default_factory=dict)
     ltc_channels: tuple[int, ...] = ()
     ltc_breaks: tuple[tuple[float, str, str], ...] = ()
-    remarks: tuple[str, ...] = ()
+    flaws: tuple[Flaw, ...] = ()
     family: str = ""
     family_index: str = ""
     family_size: str = ""

@@ -35,20 +35,20 @@ def compiled(pattern: str) -> re.Pattern[str]:
     NamingError
         If it names a token that does not exist, names one twice, or has none.
     """
-    parts, seen, at = [], set(), 0
+    pieces, seen, at = [], set(), 0
     for found in re.finditer(r"\{(\w*)\}", pattern):
         name = found[1]
         if name not in TOKENS:
             known = ", ".join(f"{{{token}}}" for token in TOKENS)
-            raise NamingError(f"{{{name}}} is no part of a file name. There are {known}.")
+            raise NamingError(f"{{{name}}} is nothing that a file name holds. There are {known}.")
         if name in seen:
             raise NamingError(f"{{{name}}} stands twice in {pattern!r}: it can have one value only.")
         seen.add(name)
-        parts += [re.escape(pattern[at : found.start()]), f"(?P<{name}>{TOKENS[name]})"]
+        pieces += [re.escape(pattern[at : found.start()]), f"(?P<{name}>{TOKENS[name]})"]
         at = found.end()
     if not seen - {"any"}:
         raise NamingError(f"{pattern!r} catches nothing: put a word in braces, like {{scene}}_{{take}}.")
-    return re.compile("".join(parts) + re.escape(pattern[at:]))
+    return re.compile("".join(pieces) + re.escape(pattern[at:]))
 
 
 def read_name(stem: str, patterns: Sequence[str] = DEFAULT_PATTERNS) -> dict[str, str]:

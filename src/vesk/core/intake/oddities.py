@@ -8,17 +8,20 @@ from dataclasses import dataclass
 
 import numpy as np
 
-from vesk.core.errors import Unusable
 from vesk.core.intake.filed import Filed
 from vesk.core.intake.naming import missing_numbers
 from vesk.core.intake.off_speed import Conflict, OffSpeed
 from vesk.core.intake.reports import Compared, Report
 from vesk.core.intake.sets import track_of
+from vesk.core.kinds import CARE, LOST, NONE, NOTE, PICTURE, WRONG, Flaw, OddityKind, Unusable, Weight
 from vesk.core.sound.levels import CLIPPED_RUNS, HUM_SHARE, SILENT_DB
 from vesk.core.timecode import FrameRate, wrap_day
 from vesk.core.verdict.words import duration
 
-LOST, WRONG, CARE, NOTE = 4, 3, 2, 1  # material is lost; something will go wrong; look at it; good to know
+_FLAWS = {
+    Flaw.CUT_SHORT: "it ends before its header says: the copy was cut short, the sound up to there is used",
+    Flaw.COUNTED: "the header does not count its frames; they were counted",
+}
 _HALF_DAY_RATES = {44_100, 47_952, 48_000, 48_048, 96_000}
 
 
@@ -37,19 +40,17 @@ class Oddity:
 
     Attributes
     ----------
-    kind : str
-        A few words, the same for all of a kind.
+    kind : OddityKind or Unusable
     about : tuple of str
         Keys of the recordings; empty for what lies between them.
-    weight : int
-        `LOST`, `WRONG`, `CARE` or `NOTE`.
+    weight : Weight
     says, do : str
         What it is and means; what to do.
     """
 
-    kind: str
+    kind: OddityKind | Unusable
     about: tuple[str, ...]
-    weight: int
+    weight: Weight
     says: str
     do: str
 
@@ -86,8 +87,16 @@ def find_oddities(
     for one in recordings:
         found += _clock(one, day)
         found += _sound(one)
-        found += [Oddity("cut short or inexact", (one.key,), CARE, f"{one.path}: {text}", "Copy it again if you can.")
-                  for text in one.remarks if "cut short" in text or "counted" in text]  # fmt: skip
+        found += [
+            Oddity(
+                OddityKind.CUT_SHORT_OR_INEXACT,
+                (one.key,),
+                CARE,
+                f"{one.path}: {_FLAWS[flaw]}",
+                "Copy it again if you can.",
+            )
+            for flaw in one.flaws
+        ]
     found += _hours([one for one in recordings if one.key not in off_speed], day)
     found += _doubled(recordings)
     found += _numbers(recordings)
@@ -97,9 +106,14 @@ def find_oddities(
         found += _reported(report, compared, names)
     for key, slow in off_speed.items():
         found.append(
-            Oddity("off-speed picture", (key,), NOTE, f"{names[key].path}: {slow.reason}",
-                   "It is set aside: no sound lies along it. Bring it back if it plays at life's speed.")
-        )  # fmt: skip
+            Oddity(
+                OddityKind.OFF_SPEED_PICTURE,
+                (key,),
+                NOTE,
+                f"{names[key].path}: {slow.reason}",
+                "It is set aside: no sound lies along it. Bring it back if it plays at life's speed.",
+            )
+        )
     for one_conflict in conflicts:
         one, other = names[one_conflict.first], names[one_conflict.second]
         if one_conflict.copies:
@@ -109,7 +123,7 @@ def find_oddities(
             f"which one device cannot do; likely {one_conflict.likely}"
         )
         found.append(
-            Oddity("overlap within a source", (one.key, other.key), WRONG, says, "Move one to its own source.")
+            Oddity(OddityKind.OVERLAP_WITHIN_A_SOURCE, (one.key, other.key), WRONG, says, "Move one to its own source.")
         )
     return sorted(found, key=lambda one: (-one.weight, one.kind, one.says))
 
@@ -117,7 +131,7 @@ def find_oddities(
 def _lost(one: Lost) -> Oddity:
     says = (one.says if one.path in one.says else f"{one.path}: {one.says}").rstrip(". ")
     weight = NOTE if one.kind == Unusable.FOREIGN else LOST
-    return Oddity(one.kind.value, (one.path,), weight, says, "Everything else came in.")
+    return Oddity(one.kind, (one.path,), weight, says, "Everything else came in.")
 
 
 def doubles(recordings: Sequence[Filed]) -> dict[str, str]:
@@ -139,23 +153,39 @@ def doubles(recordings: Sequence[Filed]) -> dict[str, str]:
 def _clock(one: Filed, day: FrameRate) -> Iterator[Oddity]:
     about = (one.key,)
     if one.header is None and one.ltc is None:
-        yield Oddity("no timecode", about, WRONG, f"{one.path}: it carries no timecode",
-                     "It is paired by sound or slate; or enter where it starts.")  # fmt: skip
-    elif one.clock == "none" or (one.header == 0 and one.ltc is None):
-        yield Oddity("starts at zero", about, WRONG, f"{one.path}: its timecode is a counter from zero, not a clock",
-                     "It is paired by sound or slate; or enter where it starts.")  # fmt: skip
-    if one.kind == "picture" and one.fps is not None and one.fps != day.fps:
+        yield Oddity(
+            OddityKind.NO_TIMECODE,
+            about,
+            WRONG,
+            f"{one.path}: it carries no timecode",
+            "It is paired by sound or slate; or enter where it starts.",
+        )
+    elif one.clock == NONE or (one.header == 0 and one.ltc is None):
+        yield Oddity(
+            OddityKind.STARTS_AT_ZERO,
+            about,
+            WRONG,
+            f"{one.path}: its timecode is a counter from zero, not a clock",
+            "It is paired by sound or slate; or enter where it starts.",
+        )
+    if one.kind == PICTURE and one.fps is not None and one.fps != day.fps:
         says = f"{one.path}: its picture runs at {FrameRate(one.fps)} fps, the day at {day}"
-        yield Oddity("frame rate differs", about, WRONG, says, "Ask the camera crew; it is measured at its own rate.")
+        yield Oddity(
+            OddityKind.FRAME_RATE_DIFFERS, about, WRONG, says, "Ask the camera crew; it is measured at its own rate."
+        )
     if one.header is not None and one.ltc is not None:
         apart = wrap_day(one.header - one.ltc, day.day)
         if abs(apart) > 2 / day.fps:
             way = "ahead of" if apart > 0 else "behind"
             says = f"{one.path}: its header is {duration(abs(float(apart)))} {way} the timecode on its sound channel"
-            yield Oddity("header and LTC disagree", about, WRONG, says, "Its source says which of them is trusted.")
+            yield Oddity(
+                OddityKind.HEADER_AND_LTC_DISAGREE, about, WRONG, says, "Its source says which of them is trusted."
+            )
     for at_s, expected, found in one.ltc_breaks:
         says = f"{one.path}: LTC breaks at {at_s:.2f} s, {found} where {expected} was due"
-        yield Oddity("LTC breaks", about, CARE, says, "Look whether a cable came off or the box was jammed anew.")
+        yield Oddity(
+            OddityKind.LTC_BREAKS, about, CARE, says, "Look whether a cable came off or the box was jammed anew."
+        )
 
 
 def _sound(one: Filed) -> Iterator[Oddity]:
@@ -163,23 +193,35 @@ def _sound(one: Filed) -> Iterator[Oddity]:
     if one.kind == "sound" and one.sample_rate not in {0, 48_000}:
         odd = "" if one.sample_rate in _HALF_DAY_RATES else ", which no recorder uses"
         says = f"{one.path}: its sample rate is {one.sample_rate} Hz{odd}; the others have 48000"
-        yield Oddity("sample rate differs", about, CARE, says, "Compare its length with the sound report.")
+        yield Oddity(OddityKind.SAMPLE_RATE_DIFFERS, about, CARE, says, "Compare its length with the sound report.")
     for channel, level in enumerate(one.levels):
         if channel in one.ltc_channels:
             continue
         where = f"{one.path}: channel {channel + 1}"
         if level.peak_db < SILENT_DB:
-            yield Oddity("silent channel", about, CARE, f"{where} is silent (its peak is {level.peak_db:.0f} dB)",
-                         "A cable, a fader, or not in use.")  # fmt: skip
+            yield Oddity(
+                OddityKind.SILENT_CHANNEL,
+                about,
+                CARE,
+                f"{where} is silent (its peak is {level.peak_db:.0f} dB)",
+                "A cable, a fader, or not in use.",
+            )
         elif level.clipped >= CLIPPED_RUNS:
-            yield Oddity("clipped channel", about, CARE, f"{where} clips at {level.clipped} places",
-                         "Use another channel where you can.")  # fmt: skip
+            yield Oddity(
+                OddityKind.CLIPPED_CHANNEL,
+                about,
+                CARE,
+                f"{where} clips at {level.clipped} places",
+                "Use another channel where you can.",
+            )
         if one.hum.get(channel, 0.0) > HUM_SHARE and level.peak_db >= SILENT_DB:
             says = f"{where} hums: {one.hum[channel]:.0%} of what is left in its pauses is mains"
-            yield Oddity("humming channel", about, CARE, says, "Tell the sound department; sync is not harmed.")
+            yield Oddity(
+                OddityKind.HUMMING_CHANNEL, about, CARE, says, "Tell the sound department; sync is not harmed."
+            )
     for channel, decibels in one.leaks_db.items():
         says = f"{one.path}: timecode leaks into channel {channel + 1}, {decibels:.0f} dB below its own channel"
-        yield Oddity("LTC leaks", about, CARE, says, "Keep that channel out of the mix.")
+        yield Oddity(OddityKind.LTC_LEAKS, about, CARE, says, "Keep that channel out of the mix.")
 
 
 def _hours(recordings: Sequence[Filed], day: FrameRate) -> Iterator[Oddity]:
@@ -201,8 +243,13 @@ def _hours(recordings: Sequence[Filed], day: FrameRate) -> Iterator[Oddity]:
                 f"{source}: its clock looks {abs(best)} h {way}: none of its {len(own)} recordings meets another "
                 f"source; moved by that, {fits[best]} do"
             )
-            yield Oddity("clock off by hours", tuple(one.key for one in own), WRONG, says,
-                         "Measure one take by sound, then mend the whole source.")  # fmt: skip
+            yield Oddity(
+                OddityKind.CLOCK_OFF_BY_HOURS,
+                tuple(one.key for one in own),
+                WRONG,
+                says,
+                "Measure one take by sound, then mend the whole source.",
+            )
 
 
 def _meetings(own: Sequence[Filed], others: Sequence[Filed], day: FrameRate) -> Callable[[int], int]:
@@ -224,21 +271,40 @@ def _doubled(recordings: Sequence[Filed]) -> Iterator[Oddity]:
     for key, first in doubles(recordings).items():
         says = f"{names[key].path} is {first} once more, byte for byte"
         yield Oddity(
-            "doubled file", (key,), CARE, says, "It is set aside; delete it, or find out which file is missing."
+            OddityKind.DOUBLED_FILE,
+            (key,),
+            CARE,
+            says,
+            "It is set aside; delete it, or find out which file is missing.",
         )
 
 
 def _reported(report: Report, compared: Compared, names: Mapping[str, Filed]) -> Iterator[Oddity]:
     for entry in compared.without_file:
         says = f"{report.name}: {entry}: no file is there"
-        yield Oddity("on the report, no file", (f"{report.name} {entry}",), LOST, says,
-                     "Look on the card, or ask who wrote the report.")  # fmt: skip
+        yield Oddity(
+            OddityKind.ON_THE_REPORT_NO_FILE,
+            (f"{report.name} {entry}",),
+            LOST,
+            says,
+            "Look on the card, or ask who wrote the report.",
+        )
     for key in compared.without_entry:
-        yield Oddity("file, not on the report", (key,), CARE, f"{names[key].path}: it does not stand on {report.name}",
-                     "Ask whether it was meant to be recorded.")  # fmt: skip
+        yield Oddity(
+            OddityKind.FILE_NOT_ON_THE_REPORT,
+            (key,),
+            CARE,
+            f"{names[key].path}: it does not stand on {report.name}",
+            "Ask whether it was meant to be recorded.",
+        )
     for key, said in compared.disagree:
-        yield Oddity("report and file disagree", (key,), WRONG, f"{names[key].path}: {said} ({report.name})",
-                     "Find out which is right, and put the fact right here.")  # fmt: skip
+        yield Oddity(
+            OddityKind.REPORT_AND_FILE_DISAGREE,
+            (key,),
+            WRONG,
+            f"{names[key].path}: {said} ({report.name})",
+            "Find out which is right, and put the fact right here.",
+        )
 
 
 def _numbers(recordings: Sequence[Filed]) -> Iterator[Oddity]:
@@ -254,8 +320,13 @@ def _numbers(recordings: Sequence[Filed]) -> Iterator[Oddity]:
             names += " and more" if len(missing) > 8 else ""
             many = f"{len(missing)} numbers:" if len(missing) > 1 else "number"
             says = f"{source}: roll {roll} lacks {many} {names}"
-            yield Oddity("number missing", (f"{source} {roll} {names}",), LOST, says,
-                         "Look on the card, before it is wiped.")  # fmt: skip
+            yield Oddity(
+                OddityKind.NUMBER_MISSING,
+                (f"{source} {roll} {names}",),
+                LOST,
+                says,
+                "Look on the card, before it is wiped.",
+            )
 
 
 def _tracks(recordings: Sequence[Filed]) -> Iterator[Oddity]:
@@ -273,14 +344,25 @@ def _tracks(recordings: Sequence[Filed]) -> Iterator[Oddity]:
         expected = {track for track, count in usual.items() if count > len(own) / 2}
         for take, tracks in sorted(own.items()):
             lacking = sorted(expected - set(tracks))
-            size = max((int(one.family_size) for whole in tracks.values() for one in whole.files
-                        if one.family_size.isdecimal()), default=0)  # fmt: skip
+            size = max(
+                (
+                    int(one.family_size)
+                    for whole in tracks.values()
+                    for one in whole.files
+                    if one.family_size.isdecimal()
+                ),
+                default=0,
+            )
             if size > len(tracks) and not lacking:
                 says = f"{source}: of take {take} {len(tracks)} of {size} tracks are here, says their iXML"
-                yield Oddity("mono set incomplete", _keys(tracks), LOST, says, "Look for the files on the card.")
+                yield Oddity(
+                    OddityKind.MONO_SET_INCOMPLETE, _keys(tracks), LOST, says, "Look for the files on the card."
+                )
             if lacking:
                 says = f"{source}: take {take} has no track {', '.join(lacking)}, which the other takes have"
-                yield Oddity("mono set incomplete", _keys(tracks), LOST, says, "Look for the file on the card.")
+                yield Oddity(
+                    OddityKind.MONO_SET_INCOMPLETE, _keys(tracks), LOST, says, "Look for the file on the card."
+                )
 
 
 def _keys(tracks: dict[str, Filed]) -> tuple[str, ...]:

@@ -9,6 +9,7 @@ from dataclasses import dataclass, field
 
 from vesk.core.errors import ReportError, TimecodeError
 from vesk.core.intake.filed import Filed
+from vesk.core.kinds import ReportKind
 from vesk.core.timecode import FrameRate, Timecode, wrap_day
 from vesk.core.verdict.words import duration
 
@@ -67,7 +68,7 @@ class Report:
     """
 
     name: str
-    kind: str
+    kind: ReportKind
     source: str
     entries: tuple[Entry, ...]
 
@@ -199,7 +200,7 @@ def is_circled(entry: Entry) -> bool:
 def compare(report: Report, recordings: Iterable[Filed], day: FrameRate) -> Compared:
     """Lay a report beside the recordings it covers.
 
-    A line is joined by its file's name, else by scene and take; where several fit, by roll and the nearest label.
+    A line is matched by its file's name, else by scene and take; where several fit, by roll and the nearest label.
     What a file says itself is compared with the line: scene, take and start.
     """
     covered = {one.key: one for one in recordings if report.covers(one)}

@@ -13,8 +13,8 @@ from dataclasses import dataclass
 from fractions import Fraction
 from itertools import pairwise
 
-from vesk.core.clocks.choice import NONE
 from vesk.core.intake.filed import Filed
+from vesk.core.kinds import NONE
 from vesk.core.verdict.words import duration
 
 _LAST_NUMBER = re.compile(r"(.*?)(\d+)(\D*)", re.DOTALL)  # what stands before, the number, what follows
@@ -103,7 +103,7 @@ def find_joints(recordings: Iterable[Filed]) -> list[Joint]:
 
 
 def find_runs(
-    joints: Sequence[Joint], signs: Mapping[tuple[str, str], Signs], parted: Collection[tuple[str, str]] = ()
+    joints: Sequence[Joint], signs: Mapping[tuple[str, str], Signs], apart: Collection[tuple[str, str]] = ()
 ) -> list[Run]:
     """Return the runs among joints.
 
@@ -112,7 +112,7 @@ def find_runs(
     joints : sequence of Joint
     signs : mapping
         What sound says of a joint, by its two keys; missing where there is none.
-    parted : collection
+    apart : collection
         Joints that a person took apart: never made again.
     """
     reasons = {}
@@ -120,7 +120,7 @@ def find_runs(
         pair = (joint.first, joint.second)
         said = signs.get(pair, Signs())
         # Names that count on, or timecode that stands still between takes, are not enough: something else says so.
-        if pair not in parted and weigh(joint, said) > 0:
+        if pair not in apart and weigh(joint, said) > 0:
             reasons[pair] = _why(joint, said)
     after = dict(iter(reasons))
     runs = []

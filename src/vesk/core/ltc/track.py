@@ -114,7 +114,7 @@ class LtcTrack:
 
 
 def lay_track(frames: Frames, sample_rate: int) -> LtcTrack | None:
-    """Join single frames into runs and fit each; None when nothing follows on.
+    """Chain single frames into runs and fit each; None when nothing follows on.
 
     Parameters
     ----------

@@ -11,9 +11,9 @@ from collections.abc import Sequence
 from dataclasses import dataclass
 from fractions import Fraction
 
+from vesk.core.kinds import PICTURE, SOUND, Kind
 from vesk.core.timecode import FrameRate, Timecode, relabel, wrap_day
 
-PICTURE, SOUND = "picture", "sound"
 MIN_OVERLAP = Fraction(1, 2)  # seconds: less than this is a brush at the edge, not a pairing
 
 
@@ -40,7 +40,7 @@ class Span:
     key: str
     name: str
     source: str
-    kind: str
+    kind: Kind
     start: Fraction | None
     rate: FrameRate
     duration: Fraction

@@ -4,7 +4,9 @@ from __future__ import annotations
 
 from dataclasses import dataclass
 
-TIMECODE, SOUND, STRIKE = "timecode", "sound", "strike"
+from vesk.core.kinds import Witness
+
+TIMECODE, SOUND, SYNC_POINT = Witness
 
 
 @dataclass(frozen=True, slots=True)
@@ -13,8 +15,7 @@ class Evidence:
 
     Attributes
     ----------
-    kind : str
-        `TIMECODE`, `SOUND` or `STRIKE`.
+    kind : Witness
     offset_s : float or None
         Picture time of sound sample 0 by this evidence, seconds; None when it says nothing.
     uncertainty_s : float or None
@@ -23,7 +24,7 @@ class Evidence:
         Its reasons, for a person.
     """
 
-    kind: str
+    kind: Witness
     offset_s: float | None
     uncertainty_s: float | None
     says: str

@@ -8,10 +8,11 @@ from functools import cached_property
 
 from vesk.core.clocks.sound_delay import SoundDelay
 from vesk.core.conform.correction import Correction, Errors, errors, propose
+from vesk.core.kinds import MATCHED, REFUSED, Clock
 from vesk.core.pairing.by_claps import error_by_claps
-from vesk.core.pairing.evidence import SOUND, STRIKE, TIMECODE, Evidence
+from vesk.core.pairing.evidence import SOUND, SYNC_POINT, TIMECODE, Evidence
 from vesk.core.pairing.rivals import Rivalry
-from vesk.core.sound.measurement import MATCHED, REFUSED, Measurement
+from vesk.core.sound.measurement import Measurement
 from vesk.core.timemap import AnyMap
 from vesk.core.tolerance import Tolerance
 from vesk.core.verdict.causes import Names, Setting, Verdict, give_verdict
@@ -31,7 +32,7 @@ class Side:
         Seconds.
     start : Fraction or None
         By the clock that is trusted, real seconds on the day's label clock; None without one.
-    clock : str
+    clock : Clock or None
         Which clock that is.
     off_speed : str
         How its playback is no real time, where it is set aside for that; empty else.
@@ -40,7 +41,7 @@ class Side:
     tag: str
     duration: Fraction
     start: Fraction | None = None
-    clock: str = ""
+    clock: Clock | None = None
     off_speed: str = ""
 
 
@@ -211,8 +212,8 @@ class Judgement:
         if found is None:
             any_seen = claps.unclear or bool(claps.seen)
             alone = "a clap is seen, but none is heard near it" if any_seen else "no clap seen in the picture"
-            return Evidence(STRIKE, None, None, alone)
+            return Evidence(SYNC_POINT, None, None, alone)
         count = f"{found.claps} clap" if found.claps == 1 else f"{found.agreeing} of {found.claps} claps"
         says = f"{count} seen and heard, " + ("confirmed" if sure else "proposed: look at it")
         offset = float(self.laid(Fraction(0))) - found.middle_s
-        return Evidence(STRIKE, offset, (found.high_s - found.low_s) / 2, says)
+        return Evidence(SYNC_POINT, offset, (found.high_s - found.low_s) / 2, says)

@@ -93,11 +93,11 @@ class OnsetBuilder:
         rows = max(0, (piece.size - _WINDOW) // HOP + 1)
         for start in range(0, rows, _BLOCK):
             stop = min(rows, start + _BLOCK)
-            part = piece[start * HOP : (stop - 1) * HOP + _WINDOW]
-            frames = np.lib.stride_tricks.sliding_window_view(part, _WINDOW)[::HOP] * self._window
-            parts = fft.rfft(frames, axis=1, overwrite_x=True).view(np.float32)
-            np.square(parts, out=parts)
-            self._energies.append(parts @ _MATRIX)
+            stretch = piece[start * HOP : (stop - 1) * HOP + _WINDOW]
+            frames = np.lib.stride_tricks.sliding_window_view(stretch, _WINDOW)[::HOP] * self._window
+            bins = fft.rfft(frames, axis=1, overwrite_x=True).view(np.float32)
+            np.square(bins, out=bins)
+            self._energies.append(bins @ _MATRIX)
         self._held = piece[rows * HOP :].copy()
 
     @property

@@ -19,7 +19,7 @@ _MAINS = (50.0, 60.0)
 
 
 @dataclass(frozen=True, slots=True)
-class Level:
+class SoundLevel:
     """A channel's levels.
 
     Attributes
@@ -57,13 +57,13 @@ class LevelMeter:
             three = full[2:] & full[1:-1] & full[:-2]
             self._clipped += int((three[1:] & ~three[:-1]).sum()) + int(three[:1].sum())
 
-    def finish(self) -> Level:
+    def finish(self) -> SoundLevel:
         """Return the channel's levels."""
 
         def decibels(value: float) -> float:
             return round(20 * float(np.log10(value)), 2) if value > 1e-10 else -200.0
 
-        return Level(decibels(self._peak), decibels((self._power / max(self._count, 1)) ** 0.5), self._clipped)
+        return SoundLevel(decibels(self._peak), decibels((self._power / max(self._count, 1)) ** 0.5), self._clipped)
 
 
 def hum_share(sound: NDArray[np.float32]) -> float:

@@ -7,15 +7,16 @@ from dataclasses import dataclass, replace
 
 import numpy as np
 
-from vesk.core.sound.by_strikes import ByStrikes, match_by_strikes, speak_apart
+from vesk.core.kinds import AMBIGUOUS, MATCHED
+from vesk.core.sound.by_sync_points import BySyncPoints, match_by_sync_points, speak_apart
 from vesk.core.sound.by_waveform import search_by_waveform
 from vesk.core.sound.coarse import prepare, search
 from vesk.core.sound.features import FEATURE_RATE
 from vesk.core.sound.hearing import Hearing
-from vesk.core.sound.look import SPOKE, Place, look_at
-from vesk.core.sound.measurement import AMBIGUOUS, MATCHED, Heard, Line, Measurement, Rival, TracePoint, refused
-from vesk.core.sound.private import private_shares
+from vesk.core.sound.measurement import Line, Measurement, OtherChannel, Rival, TracePoint, refused
+from vesk.core.sound.one_sided import one_sided_shares
 from vesk.core.sound.trace import Traced, trace
+from vesk.core.sound.verify import SPOKE, Verified, verify
 
 ACCEPT_LOG10 = -6.0
 SHORT_S, ACCEPT_SHORT_LOG10 = 5.0, -7.0  # a short take has less to contradict a chance
@@ -92,11 +93,11 @@ def measure_channels(
             return _with_best_channel(pictures, sounds, pairs, (p, s), places)
         if nothing is None or (places and places[0].log10_false_alarm < nothing.log10_false_alarm):
             nothing = _refusal(places, p, s)
-    by_claps = _by_strikes(pictures, sounds, pairs)
+    by_claps = _by_sync_points(pictures, sounds, pairs)
     return by_claps or nothing or refused("there is no channel to compare")
 
 
-def _by_strikes(
+def _by_sync_points(
     pictures: Sequence[Hearing], sounds: Sequence[Hearing], pairs: list[tuple[int, int]]
 ) -> Measurement | None:
     """Match by claps alone, where the windows together could not: a clap or two in silence."""
@@ -104,7 +105,7 @@ def _by_strikes(
         picture, sound = pictures[p], sounds[s]
         if max(picture.seconds, sound.seconds) > _CLAPS_WITHIN_S:
             continue
-        found = match_by_strikes(picture, sound)
+        found = match_by_sync_points(picture, sound)
         if found is None or found.log10_false_alarm + np.log10(len(pairs)) > ACCEPT_LOG10:
             continue
         if speak_apart(picture, sound, found):
@@ -117,12 +118,12 @@ def _by_strikes(
             refused(""), decision=MATCHED, line=line, head_s=head, middle_s=(head + tail) / 2, tail_s=tail,
             trace=tuple(TracePoint(at, offset, 1.0, agrees=True) for at, offset in found.claps), share=1.0,
             log10_false_alarm=found.log10_false_alarm, channel=s, picture_channel=p, polarity=found.polarity,
-            windows=(found.claps[0][0], found.claps[len(found.claps) // 2][0], found.claps[-1][0]), by="strikes",
+            windows=(found.claps[0][0], found.claps[len(found.claps) // 2][0], found.claps[-1][0]), by="sync points",
         )  # fmt: skip
     return None
 
 
-def _clap_rate(found: ByStrikes) -> tuple[float, float]:
+def _clap_rate(found: BySyncPoints) -> tuple[float, float]:
     """Return the rate that claps tell, with its error (ppm): little more than that crystals are good to ±50."""
     at = np.array([when for when, _ in found.claps]) - found.at_s
     away = np.array([offset for _, offset in found.claps]) - found.offset_s
@@ -152,9 +153,11 @@ def _stages(proposal_s: float | None) -> Iterator[_Stage]:
     yield _Stage(by_wave=True, around_s=None, rates=(0.0,))
 
 
-def _search(picture: Hearing, sound: Hearing, proposal_s: float | None, reach_s: float, channels: int) -> list[Place]:
+def _search(
+    picture: Hearing, sound: Hearing, proposal_s: float | None, reach_s: float, channels: int
+) -> list[Verified]:
     """Look at candidates, stage by stage, until one is beyond chance; the most certain first."""
-    places: list[Place] = []
+    places: list[Verified] = []
     tried = 0
     everywhere = False
     longer = sound if sound.features.shape[0] > picture.features.shape[0] else picture
@@ -174,31 +177,31 @@ def _search(picture: Hearing, sound: Hearing, proposal_s: float | None, reach_s:
         for candidate in found:
             if _accepted(places) and candidate.score < _WORTH * found[0].score:
                 break  # nothing that fell so far behind has ever been a rival
-            place = look_at(picture, sound, candidate, tried=tried * channels)
+            place = verify(picture, sound, candidate, tried=tried * channels)
             if place is not None:
                 places.append(place)
         places.sort(key=lambda one: (one.log10_false_alarm, -one.strength))
     return _distinct(places)
 
 
-def _distinct(places: list[Place]) -> list[Place]:
-    kept: list[Place] = []
+def _distinct(places: list[Verified]) -> list[Verified]:
+    kept: list[Verified] = []
     for place in places:
         if all(abs(float(place.offset_at(other.middle_s)) - other.at_middle_s) > _SAME_S for other in kept):
             kept.append(place)
     return kept
 
 
-def _limit(place: Place) -> float:
+def _limit(place: Verified) -> float:
     span = float(place.at_s[-1] - place.at_s[0]) if place.at_s.size else 0.0
     return ACCEPT_SHORT_LOG10 if span < SHORT_S else ACCEPT_LOG10
 
 
-def _accepted(places: list[Place]) -> bool:
+def _accepted(places: list[Verified]) -> bool:
     return bool(places) and places[0].log10_false_alarm <= _limit(places[0])
 
 
-def _refusal(places: list[Place], p: int, s: int) -> Measurement:
+def _refusal(places: list[Verified], p: int, s: int) -> Measurement:
     if not places:
         return refused("no place was found where the two share sound")
     best = places[0]
@@ -212,7 +215,7 @@ def _refusal(places: list[Place], p: int, s: int) -> Measurement:
     )  # fmt: skip
 
 
-def _rivals(places: list[Place]) -> tuple[Rival, ...]:
+def _rivals(places: list[Verified]) -> tuple[Rival, ...]:
     best = max(places[0].strength, 1e-9)
     return tuple(
         Rival(one.guess.offset_s, one.guess.ppm, max(0.0, one.strength / best), one.log10_false_alarm)
@@ -225,12 +228,12 @@ def _with_best_channel(
     sounds: Sequence[Hearing],
     pairs: list[tuple[int, int]],
     found_with: tuple[int, int],
-    places: list[Place],
+    places: list[Verified],
 ) -> Measurement:
     looked = {found_with: places[0]}
     for p, s in pairs:
         if (p, s) not in looked:
-            place = look_at(pictures[p], sounds[s], places[0].guess, tried=len(pairs))
+            place = verify(pictures[p], sounds[s], places[0].guess, tried=len(pairs))
             if place is not None and place.log10_false_alarm <= _limit(place):
                 looked[p, s] = place
     strongest = max(place.strength for place in looked.values())
@@ -245,9 +248,9 @@ def _with_best_channel(
     own = [looked[chosen], *places[1:]]
     base = float(looked[chosen].offset_at(middle))
     others = tuple(
-        Heard(channel, looked[p, channel].strength, base - float(looked[p, channel].offset_at(middle)))
+        OtherChannel(channel, looked[p, channel].strength, base - float(looked[p, channel].offset_at(middle)))
         if (p, channel) in looked
-        else Heard(channel, 0.0, None)
+        else OtherChannel(channel, 0.0, None)
         for channel in sorted({c for _, c in pairs} - {s})
     )
     # What one channel lacks another may hold: all that speak are asked before two events are seen.
@@ -259,7 +262,7 @@ def _with_best_channel(
 
 
 def _decide(
-    places: list[Place],
+    places: list[Verified],
     picture: Hearing,
     sound: Hearing,
     more_pictures: Sequence[Hearing] = (),
@@ -296,11 +299,11 @@ def _decide(
         share = rival.strength / best.strength
         reason = f"it fits at two places, {at:+.3f} s and, {share:.0%} as well, {rival.guess.offset_s:+.3f} s"
     else:
-        private = private_shares(picture, sound, traced.line)
-        if private.two_events and (more_pictures or more_sounds):
-            private = private_shares(picture, sound, traced.line, more_pictures=more_pictures, more_sounds=more_sounds)
-        if private.two_events:
-            reason = _TWO_EVENTS.format(private.picture, private.sound)
+        alone = one_sided_shares(picture, sound, traced.line)
+        if alone.two_events and (more_pictures or more_sounds):
+            alone = one_sided_shares(picture, sound, traced.line, more_pictures=more_pictures, more_sounds=more_sounds)
+        if alone.two_events:
+            reason = _TWO_EVENTS.format(alone.picture, alone.sound)
     head, tail = traced.stretch.head_s, traced.stretch.tail_s
     return replace(
         basics,
@@ -318,7 +321,7 @@ def _decide(
     )
 
 
-def _is_level(place: Place, traced: Traced) -> bool:
+def _is_level(place: Verified, traced: Traced) -> bool:
     """Say whether a place is one of the levels of the line that was traced."""
     at = place.at_s[place.surprise > SPOKE]
     if not at.size:
@@ -327,7 +330,7 @@ def _is_level(place: Place, traced: Traced) -> bool:
     return float(np.median(gaps)) < 0.01
 
 
-def _together(one: Place, other: Place) -> bool:
+def _together(one: Verified, other: Verified) -> bool:
     """Say whether two places claim the same moments, of the picture or of the sound: then both cannot be."""
     for own in (False, True):
         times = []

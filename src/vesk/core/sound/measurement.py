@@ -3,8 +3,10 @@
 from __future__ import annotations
 
 from dataclasses import dataclass
+from typing import Any
 
-MATCHED, AMBIGUOUS, REFUSED = "matched", "ambiguous", "refused"
+from vesk.core.kinds import REFUSED, Decision
+from vesk.core.plain import Plain
 
 # One metre of movement is 2.9 ms and a microphone's filter 60 to 90 µs: what is shown to a
 # person claims no more than this of the world, however well the method does on arrays.
@@ -143,7 +145,7 @@ class Rival:
 
 
 @dataclass(frozen=True, slots=True)
-class Heard:
+class OtherChannel:
     """How another channel of the same recording fitted.
 
     Attributes
@@ -167,8 +169,7 @@ class Measurement:
 
     Attributes
     ----------
-    decision : str
-        `MATCHED`, `AMBIGUOUS` or `REFUSED`.
+    decision : Decision
     reason : str
         Why it was refused or is ambiguous; empty when matched.
     line : Line or None
@@ -191,15 +192,15 @@ class Measurement:
         Every place looked at, the best first.
     picture_channel : int
         Channel of the picture's scratch that was used, from 0.
-    others : tuple of Heard
+    others : tuple of OtherChannel
         The sound's other channels.
     polarity : int
         -1 when one of the two is turned over.
     by : str
-        ``"sound"``, or ``"strikes"`` where a clap or two alone decided.
+        ``"sound"``, or ``"sync points"`` where a clap or two alone decided.
     """
 
-    decision: str
+    decision: Decision
     reason: str
     line: Line | None
     head_s: float = 0.0
@@ -214,7 +215,7 @@ class Measurement:
     windows: tuple[float, ...] = ()
     candidates: tuple[Rival, ...] = ()
     picture_channel: int = 0
-    others: tuple[Heard, ...] = ()
+    others: tuple[OtherChannel, ...] = ()
     polarity: int = 1
     by: str = "sound"
 
@@ -222,3 +223,20 @@ class Measurement:
 def refused(reason: str) -> Measurement:
     """Return the measurement that says nothing was found, and why."""
     return Measurement(REFUSED, reason, None)
+
+
+def _packed(values: dict[str, Any]) -> dict[str, Any]:
+    """Write the trace as rows of ``[at_s, offset_s, weight, agrees]``: it is nearly all there is."""
+    rows = [
+        [round(one["at_s"], 4), round(one["offset_s"], 9), round(one["weight"], 3), one["agrees"]]
+        for one in values["trace"]
+    ]
+    return {**values, "trace": rows}
+
+
+def _unpacked(values: dict[str, Any]) -> dict[str, Any]:
+    names = TracePoint.__slots__
+    return {**values, "trace": [dict(zip(names, row, strict=True)) for row in values.get("trace", ())]}
+
+
+MEASUREMENT = Plain(Measurement, pack=_packed, unpack=_unpacked)

@@ -8,13 +8,13 @@ from itertools import pairwise
 import numpy as np
 from numpy.typing import NDArray
 
-from vesk.core.sound import fine, segments
+from vesk.core.sound import fine, jumps
 from vesk.core.sound.features import WORK_RATE
 from vesk.core.sound.hearing import Hearing
-from vesk.core.sound.look import Place
 from vesk.core.sound.measurement import Jump, Line, TracePoint
 from vesk.core.sound.places import Places, find_with_steps
 from vesk.core.sound.steps import LEAST_STEP_S, find_steps
+from vesk.core.sound.verify import Verified
 from vesk.core.sound.windows import Stretch, lay_windows
 
 MAX_WINDOWS = 150
@@ -34,15 +34,15 @@ class Traced:
     stretch: Stretch
 
 
-def trace(picture: Hearing, sound: Hearing, place: Place, others: list[Place]) -> Traced | None:
+def trace(picture: Hearing, sound: Hearing, place: Verified, others: list[Verified]) -> Traced | None:
     """Trace a place: lay the windows onto its line, find its jumps, time everything finely.
 
     Parameters
     ----------
     picture, sound : Hearing
-    place : Place
-        From `look_at`, true to a fifth of a millisecond.
-    others : list of Place
+    place : Verified
+        From `verify`, true to a fifth of a millisecond.
+    others : list of Verified
         Found elsewhere: stretches of the take may lie there, where samples were lost or doubled.
 
     Returns
@@ -97,24 +97,24 @@ class _Fitted:
 
 
 def _rough(
-    picture: Hearing, sound: Hearing, cells: Stretch, place: Place, others: list[Place]
-) -> tuple[fine.Path, list[segments.Change]]:
+    picture: Hearing, sound: Hearing, cells: Stretch, place: Verified, others: list[Verified]
+) -> tuple[fine.Path, list[jumps.Change]]:
     base = fine.Path(place.middle_s, place.at_middle_s, place.slope, polarity=place.polarity)
-    if not segments.enough_for(cells.tail_s - cells.head_s):
+    if not jumps.enough_for(cells.tail_s - cells.head_s):
         return base, []
-    levels = segments.find_levels(picture, sound, cells, place, others)
+    levels = jumps.find_levels(picture, sound, cells, place, others)
     if len(levels) == 1:
         return base, []
-    assigned = segments.assign(levels)
-    found = segments.changes(levels, assigned, cells.centres_s)
+    assigned = jumps.assign(levels)
+    found = jumps.changes(levels, assigned, cells.centres_s)
     start = levels[int(assigned[0])].above_s
-    jumps = tuple(((one.before_s + one.after_s) / 2, one.step_s) for one in found)
-    return replace(base, level_s=place.at_middle_s + start, jumps=jumps), found
+    steps = tuple(((one.before_s + one.after_s) / 2, one.step_s) for one in found)
+    return replace(base, level_s=place.at_middle_s + start, jumps=steps), found
 
 
 def _with_small_steps(
-    cells: Stretch, fitted: _Fitted, found: list[segments.Change]
-) -> tuple[fine.Path, list[segments.Change]]:
+    cells: Stretch, fitted: _Fitted, found: list[jumps.Change]
+) -> tuple[fine.Path, list[jumps.Change]]:
     """Look for steps in the windows' own timings; the path and changes with those that were found."""
     at = cells.centres_s
     clear = np.isfinite(fitted.away) & (fitted.heights > 1.5 * _CLEAR)
@@ -124,7 +124,7 @@ def _with_small_steps(
     steps, level, slope = find_steps(at[clear], offsets[clear], [when for when, _ in fitted.path.jumps])
     if len(steps) <= len(found):
         return fitted.path, found
-    changes = [segments.Change(step, before, after) for before, after, step in steps]
+    changes = [jumps.Change(step, before, after) for before, after, step in steps]
     path = replace(
         fitted.path, middle_s=float(at[clear].mean()), level_s=level, slope=slope,
         jumps=tuple(((before + after) / 2, step) for before, after, step in steps),
@@ -245,7 +245,7 @@ def _robust(at: NDArray[np.float64], away: NDArray[np.float64], path: fine.Path)
 
 
 def _placed(
-    picture: Hearing, sound: Hearing, fitted: _Fitted, found: list[segments.Change]
+    picture: Hearing, sound: Hearing, fitted: _Fitted, found: list[jumps.Change]
 ) -> list[tuple[float, float, float, float]]:
     """Say of every jump where it is: (at, step, low, high)."""
     placed = []
@@ -253,9 +253,7 @@ def _placed(
     level = path.level_s
     for change, (_, step) in zip(found, path.jumps, strict=True):
         before = replace(path, level_s=level, jumps=())
-        at, low, high = segments.place_jump(
-            picture, sound, before, step, change.before_s, change.after_s, above_s=above
-        )
+        at, low, high = jumps.place_jump(picture, sound, before, step, change.before_s, change.after_s, above_s=above)
         placed.append((at, step, low, high))
         level += step
     return placed

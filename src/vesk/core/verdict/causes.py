@@ -6,7 +6,8 @@ from dataclasses import dataclass, replace
 from fractions import Fraction
 
 from vesk.core.conform.correction import Correction, Errors, errors
-from vesk.core.sound.measurement import AMBIGUOUS, REFUSED, Line, Measurement
+from vesk.core.kinds import AMBIGUOUS, REFUSED, Cause
+from vesk.core.sound.measurement import Line, Measurement
 from vesk.core.timemap import AnyMap, PiecewiseMap
 from vesk.core.tolerance import Tolerance
 from vesk.core.verdict import hypotheses
@@ -50,8 +51,7 @@ class Verdict:
 
     Attributes
     ----------
-    cause : str
-        One of the causes of `vesk.core.verdict.hypotheses`.
+    cause : Cause
     text : str
         What is so, with direction and figures.
     unless : str
@@ -64,7 +64,7 @@ class Verdict:
         The likeliest explanations that were weighed, best first.
     """
 
-    cause: str
+    cause: Cause
     text: str
     unless: str
     brief: str
@@ -180,7 +180,7 @@ def _left_ppm(line: Line, laid: AnyMap) -> float:
 
 def _cause(
     line: Line, found: Measurement, error: Errors, laid: AnyMap, known: Setting, *, holds: bool
-) -> tuple[str, tuple[Hypothesis, ...]]:
+) -> tuple[Cause, tuple[Hypothesis, ...]]:
     """Weigh every hypothesis; the one that explains what leaves the tolerance names the cause."""
     ppm = _left_ppm(line, laid)
     by_rate = hypotheses.rates(ppm, line.se_ppm, known)
@@ -199,7 +199,7 @@ def _cause(
 
 
 def _brief(
-    cause: str, considered: tuple[Hypothesis, ...], line: Line, laid: AnyMap, names: Names, known: Setting
+    cause: Cause, considered: tuple[Hypothesis, ...], line: Line, laid: AnyMap, names: Names, known: Setting
 ) -> str:
     ppm = _left_ppm(line, laid)
     if cause in {DRIFT, PULL}:
@@ -229,7 +229,7 @@ class _Told:
     known: Setting
 
 
-def _sentence(cause: str, considered: tuple[Hypothesis, ...], line: Line, error: Errors, told: _Told) -> str:
+def _sentence(cause: Cause, considered: tuple[Hypothesis, ...], line: Line, error: Errors, told: _Told) -> str:
     names, fps, found = told.names, told.fps, told.found
     ends = f"Sound is {how_late(error.head_s, fps)} at the head and {how_late(error.tail_s, fps)} at the tail"
     if cause == WITHIN:
@@ -267,7 +267,7 @@ def _sentence(cause: str, considered: tuple[Hypothesis, ...], line: Line, error:
     return _fixed(cause, considered, error, told)
 
 
-def _fixed(cause: str, considered: tuple[Hypothesis, ...], error: Errors, told: _Told) -> str:
+def _fixed(cause: Cause, considered: tuple[Hypothesis, ...], error: Errors, told: _Told) -> str:
     names = told.names
     lead = f"Sound is {how_late(error.middle_s, told.fps)} ({signed(error.middle_s * 1000, 1)} ms) from head to tail"
     between = f"between {names.picture} and {names.sound}"
@@ -281,7 +281,7 @@ def _fixed(cause: str, considered: tuple[Hypothesis, ...], error: Errors, told: 
     return f"{lead}: {tail}."
 
 
-def _rate_words(cause: str, best: Hypothesis) -> str:
+def _rate_words(cause: Cause, best: Hypothesis) -> str:
     return "a pull-down or pull-up" if cause == PULL else best.expected
 
 
@@ -314,14 +314,14 @@ def _mend(
     return f"{lead}{rate} {leaves} {worst:.2f} frame at worst."
 
 
-def _unless(cause: str, names: Names) -> str:
+def _unless(cause: Cause, names: Names) -> str:
     return {
         WITHIN: f"unless {names.picture}'s scratch is itself late or early against its picture",
         DRIFT: "unless a header names the wrong sample rate by as little",
         PULL: "unless one file carries a wrong sample rate in its header",
         SAMPLE_RATE: "unless the machine really ran at that speed: the voices would sound higher or lower",
         SPEED: "unless the sample rate is mislabelled by as much",
-        JUMP: "unless two recordings were joined there with a gap or an overlap",
+        JUMP: "unless two files were put together there with a gap or an overlap",
         CLOCK: "unless the same sound was played or spoken twice",
         DROP: "unless a clock was set wrong by as much",
         RATE_LABEL: "unless a clock was set wrong by as much",

@@ -14,27 +14,30 @@ from collections.abc import Iterator
 from dataclasses import dataclass
 from math import exp, log, pi
 
+from vesk.core.kinds import Cause
 from vesk.core.sound.distance import SPEED_OF_SOUND
 from vesk.core.verdict.words import signed
 
-WITHIN = "within tolerance"
-WHOLE_FRAME = "whole-frame offset"
-SLIP = "sub-frame slip"
-OFFSET = "offset"
-CLOCK = "clock set wrong"
-DROP = "drop/non-drop confusion"
-RATE_LABEL = "rate-label confusion"
-DRIFT = "free-running drift"
-PULL = "pull-down or pull-up"
-SPEED = "24 run as 25"
-SAMPLE_RATE = "sample rate mislabelled"
-JUMP = "jump"
-DELAY = "camera's internal sound delay"
-DISTANCE = "microphone distance"
-OFF_SPEED = "off-speed picture"
-WRONG_PARTNER = "wrong partner"
-AMBIGUOUS_FIT = "ambiguous"
-NO_SOUND = "no common sound"
+(
+    WITHIN,
+    WHOLE_FRAME,
+    SLIP,
+    OFFSET,
+    CLOCK,
+    DROP,
+    RATE_LABEL,
+    DRIFT,
+    PULL,
+    SPEED,
+    SAMPLE_RATE,
+    JUMP,
+    DELAY,
+    DISTANCE,
+    OFF_SPEED,
+    WRONG_PARTNER,
+    AMBIGUOUS_FIT,
+    NO_SOUND,
+) = Cause
 
 
 @dataclass(frozen=True, slots=True)
@@ -78,7 +81,7 @@ class Setting:
 class Hypothesis:
     """A cause, the figure it stands for, and the log of its weight at what was measured."""
 
-    cause: str
+    cause: Cause
     expected: str
     weight: float
 

@@ -6,8 +6,8 @@ from fractions import Fraction
 from math import floor
 from typing import Any
 
-from vesk.actions.intake import facts_of
-from vesk.actions.standing import Standing
+from vesk.actions.facts import facts_of
+from vesk.actions.pairing_status import PairingStatus
 from vesk.core.conform.correction import error_at
 from vesk.core.timecode import FrameRate, Timecode
 from vesk.core.timemap import pieces_of
@@ -16,7 +16,7 @@ PLACES = ("head", "middle", "tail")
 STRIP = 5  # picture frames shown in a window
 
 
-def window_times(now: Standing) -> tuple[float, ...]:
+def window_times(now: PairingStatus) -> tuple[float, ...]:
     """Return the picture times the three windows open at: a clear moment near each place."""
     if now.found is not None and len(now.found.windows) == len(PLACES):
         return now.found.windows
@@ -25,7 +25,7 @@ def window_times(now: Standing) -> tuple[float, ...]:
     return head + inset, middle, tail - inset
 
 
-def label_at(now: Standing, picture_s: float, clock: FrameRate) -> str:
+def label_at(now: PairingStatus, picture_s: float, clock: FrameRate) -> str:
     """Return the timecode label of a picture time."""
     start = now.picture.start
     if start is None:
@@ -33,7 +33,7 @@ def label_at(now: Standing, picture_s: float, clock: FrameRate) -> str:
     return str(Timecode.at(start + Fraction(floor(picture_s * float(now.fps))) / now.fps, clock))
 
 
-def laid_near(now: Standing, picture_s: float) -> tuple[float, float]:
+def laid_near(now: PairingStatus, picture_s: float) -> tuple[float, float]:
     """Return offset and rate by which the sound is laid around a picture time: past a mended jump, its own."""
     laid = now.laid
     target = Fraction(picture_s)
@@ -43,7 +43,7 @@ def laid_near(now: Standing, picture_s: float) -> tuple[float, float]:
     return float(laid.offset), float(laid.rate)
 
 
-def bench_state(now: Standing) -> dict[str, Any]:
+def bench_state(now: PairingStatus) -> dict[str, Any]:
     """Return the canvases' state."""
     picture, sound = facts_of(now.picture), facts_of(now.sound)
     fps = float(now.fps)

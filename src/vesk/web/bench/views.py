@@ -8,8 +8,9 @@ from fractions import Fraction
 from flask import Blueprint, redirect, url_for
 from flask.typing import ResponseReturnValue
 
-from vesk.actions import correct, standing
-from vesk.actions.intake import facts_of, told_slate
+from vesk.actions import correct, pairing_status
+from vesk.actions.facts import facts_of
+from vesk.actions.intake import told_slate
 from vesk.core.errors import RefusedError
 from vesk.jobs.tasks import ask_measure
 from vesk.store import pairings
@@ -25,7 +26,7 @@ bp = Blueprint("bench", __name__, template_folder="templates", static_folder="st
 def first(day_id: int) -> ResponseReturnValue:
     """Go to the first pairing that needs a person, else to the first of the day."""
     frame = day_frame(day_id)
-    listed = standing.of_day(session(), frame.day)
+    listed = pairing_status.of_day(session(), frame.day)
     chosen = next((now for now in listed if now.needs_person), listed[0] if listed else None)
     if chosen is None:
         return render("bench/empty.html", "bench/empty.html", frame=frame)
@@ -35,9 +36,10 @@ def first(day_id: int) -> ResponseReturnValue:
 def _show(pairing_id: int, *, status: int = 200, problem: str = "", said: str = "") -> ResponseReturnValue:
     opened = session()
     frame = day_frame(pairings.get(opened, pairing_id).day_id)
-    listed = standing.of_day(opened, frame.day)
+    listed = pairing_status.of_day(opened, frame.day)
     # A pairing that rests, as of a file that became a part of another recording, is none of the day's.
-    now = next((one for one in listed if one.pairing.id == pairing_id), None) or standing.of_pairing(opened, pairing_id)
+    own = next((one for one in listed if one.pairing.id == pairing_id), None)
+    now = own or pairing_status.of_pairing(opened, pairing_id)
     needing = [one.pairing.id for one in listed if one.needs_person]
     ids = [one.pairing.id for one in listed]
     at = ids.index(pairing_id) if pairing_id in ids else None
@@ -101,7 +103,7 @@ def _slip(pairing_id: int, version: int) -> str:
 
 
 def _own(pairing_id: int, version: int) -> str:
-    slip = form.number("slip_frames", "frames") / standing.of_pairing(session(), pairing_id).fps
+    slip = form.number("slip_frames", "frames") / pairing_status.of_pairing(session(), pairing_id).fps
     correct.set_own(session(), settings(), pairing_id, version=version, slip=slip, ppm=form.number("ppm", "ppm"))
     return "Your slip and rate are set."
 
@@ -133,7 +135,7 @@ _ACTS: dict[str, Callable[[int, int], str]] = {
 
 def _slipped(pairing_id: int) -> Fraction:
     """Return the slip after moving by frames, tenths of a frame, samples, and what was dragged."""
-    now = standing.of_pairing(session(), pairing_id)
+    now = pairing_status.of_pairing(session(), pairing_id)
     rate = facts_of(now.sound).sample_rate
     moved = form.number("frames", "frames") / now.fps + form.number("tenths", "tenths of a frame") / now.fps / 10
     moved += form.number("samples", "samples") / rate + form.number("seconds", "seconds")

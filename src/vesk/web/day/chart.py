@@ -9,9 +9,9 @@ from fractions import Fraction
 from itertools import accumulate
 
 from vesk.actions.placing import Placed
+from vesk.core.kinds import RUN
 from vesk.core.timecode import FrameRate, Timecode
 from vesk.core.verdict.words import duration
-from vesk.media.joined import RUN
 from vesk.store.tables import Recording, Source
 
 WIDTH, LEFT, RIGHT = 1236, 116, 30
@@ -92,6 +92,7 @@ def chart(
     clock: FrameRate,
     partners: dict[int, tuple[int, str]],
     placed: Mapping[int, Placed],
+    files: Mapping[int, Recording],
 ) -> Chart | None:
     """Lay the day out; None when nothing on it has a time.
 
@@ -105,6 +106,8 @@ def chart(
         For a recording: a pairing to open, and its state word.
     placed : mapping
         Where recordings lie.
+    files : mapping
+        What merged recordings are made of.
     """
     timed = [(row, placed[row.id]) for row in listed if row.id in placed]
     if not timed:
@@ -122,7 +125,7 @@ def chart(
             label = f"{Timecode.at(place.start, clock)}{' by sound' if place.by_sound else ''}"
             took = f", took {duration(float(place.took))}" if row.took is not None else ""
             title = f"{row.name}, {label}, {duration(float(row.duration))}{took}, {state}"
-            joints = tuple(axis.x(place.start + at) for at in _joints(row))
+            joints = tuple(axis.x(place.start + at) for at in _joints(row, files))
             blocks.append(Block(x, width, row, title, pairing, state, joints))
         lanes.append(Lane(TOP + index * LANE, source, blocks))
     times, last = [], -1e9
@@ -136,8 +139,8 @@ def chart(
     return Chart(WIDTH, TOP + len(sources) * LANE + 4, lanes, times, folds)
 
 
-def _joints(row: Recording) -> list[Fraction]:
+def _joints(row: Recording, files: Mapping[int, Recording]) -> list[Fraction]:
     """Return how far into a run each of its files but the first begins, seconds."""
-    if row.joined != RUN:
+    if row.merged != RUN:
         return []
-    return list(accumulate(Fraction(member["facts"]["duration"]) for member in row.members[:-1]))
+    return list(accumulate(files[number].duration for number in row.members[:-1] if number in files))

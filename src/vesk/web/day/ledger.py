@@ -7,13 +7,13 @@ from fractions import Fraction
 
 from sqlmodel import Session
 
-from vesk.actions import standing
+from vesk.actions import pairing_status
 from vesk.actions.intake import told_slate
+from vesk.actions.pairing_status import CHECKED, SET_ASIDE, UNPAIRED, PairingStatus
 from vesk.actions.placing import Placed, place_recordings
-from vesk.actions.standing import CHECKED, SET_ASIDE, UNPAIRED, Standing
+from vesk.core.kinds import PICTURE
 from vesk.core.timecode import FrameRate, Timecode
 from vesk.dailies.searching import why_alone
-from vesk.media.facts import PICTURE
 from vesk.store import days, pairings, recordings
 from vesk.store.tables import Day, Recording
 from vesk.web.shared.trace_plot import TracePlot, trace_plot
@@ -39,7 +39,7 @@ class Row:
         Scene and take; empty when this row goes on with the take above.
     recording : Recording
         The camera's, or the recorder's where there is no picture.
-    now : Standing or None
+    now : PairingStatus or None
         The pairing, where there is one.
     """
 
@@ -48,7 +48,7 @@ class Row:
     source: str
     recording: Recording
     label: str
-    now: Standing | None
+    now: PairingStatus | None
     plot: TracePlot | None
     brief: str
     state: str
@@ -71,7 +71,7 @@ class Row:
         }.get(chosen, True)
 
 
-def _slate(recording: Recording, now: Standing | None) -> str:
+def _slate(recording: Recording, now: PairingStatus | None) -> str:
     scene, take = told_slate([now.sound, recording] if now else [recording])
     return " / ".join(filter(None, (scene, take))) or "—"
 
@@ -80,8 +80,8 @@ def rows(session: Session, day: Day) -> list[Row]:
     """Return the ledger's rows: takes by time, then what lies apart."""
     clock = days.rate_of(day)
     tags: dict[int | None, str] = {source.id: source.tag for source in days.sources(session, day.id)}
-    by_picture: dict[int, list[Standing]] = {}
-    for now in standing.of_day(session, day):
+    by_picture: dict[int, list[PairingStatus]] = {}
+    for now in pairing_status.of_day(session, day):
         by_picture.setdefault(now.pairing.picture_id, []).append(now)
     listed = recordings.of_day(session, day.id)
     placed = place_recordings(listed, pairings.of_day(session, day.id), clock)
@@ -112,7 +112,7 @@ def _label(place: Placed | None, clock: FrameRate) -> str:
     return "—" if place is None else f"{'~' if place.by_sound else ''}{Timecode.at(place.start, clock)}"
 
 
-def _paired(recording: Recording, source: str, label: str, now: Standing, *, continued: bool) -> Row:
+def _paired(recording: Recording, source: str, label: str, now: PairingStatus, *, continued: bool) -> Row:
     verdict = now.verdict
     brief = verdict.brief if verdict else "not measured yet"
     if now.state == SET_ASIDE:

@@ -29,7 +29,14 @@ def _show(day_id: int, *, status: int = 200, problems: list[str] | None = None, 
                 partners.setdefault(member, (row.now.pairing.id, row.state))
     rows = recordings.of_day(session(), day_id)
     placed = place_recordings(rows, pairings.of_day(session(), day_id), frame.clock)
-    drawn = chart(days.sources(session(), day_id), rows, frame.clock, partners, placed)
+    drawn = chart(
+        days.sources(session(), day_id),
+        rows,
+        frame.clock,
+        partners,
+        placed,
+        recordings.members_of_day(session(), day_id),
+    )
     return render(
         "day/page.html",
         "day/_day.html",

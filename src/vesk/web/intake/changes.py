@@ -6,9 +6,10 @@ from collections.abc import Callable
 
 from flask.typing import ResponseReturnValue
 
-from vesk.actions import clocks, facts, joining, oddities, sources, watching
+from vesk.actions import clocks, facts, merging, oddities, sources, watching
 from vesk.core.errors import RefusedError
-from vesk.jobs.tasks import joined_again, pair_again
+from vesk.core.kinds import Clock, Together
+from vesk.jobs.tasks import merged_again, pair_again
 from vesk.store import days
 from vesk.store.tables import Day
 from vesk.web.intake.views import bp, show_day
@@ -81,27 +82,27 @@ def _back(day: Day, ids: Shown, _value: str) -> str:
     return f"{_put(day, ids, 'aside', '')} brought back."
 
 
-def _join(how: str) -> Callable[[Day, Shown, str], str]:
-    def join(day: Day, ids: Shown, _value: str) -> str:
-        whole = joining.join_by_hand(session(), settings(), day, ids, how)
-        joined_again(session(), day, [whole])
+def _merge(how: Together) -> Callable[[Day, Shown, str], str]:
+    def work(day: Day, ids: Shown, _value: str) -> str:
+        whole = merging.merge_by_hand(session(), settings(), day, ids, how)
+        merged_again(session(), day, [whole])
         return f"{whole.name} is one recording now; it is listened to and paired as such."
 
-    return join
+    return work
 
 
-def _part(_day: Day, ids: Shown, _value: str) -> str:
+def _take_apart(_day: Day, ids: Shown, _value: str) -> str:
     if not ids:
         raise RefusedError("Nothing is selected: tick the recordings first.")
     names = ", ".join(
-        joining.part(session(), settings(), number, version=version).name for number, version in ids.items()
+        merging.take_apart(session(), settings(), number, version=version).name for number, version in ids.items()
     )
-    return f"{names} taken apart; what was decided about it comes back if it is joined again."
+    return f"{names} taken apart; what was decided about it comes back if it is merged again."
 
 
 _TOGETHER: dict[str, Callable[[Day, Shown, str], str]] = {
-    "move": _move, "put": _put_right, "asread": _as_read, "aside": _aside, "back": _back, "run": _join("run"),
-    "set": _join("set"), "part": _part,
+    "move": _move, "put": _put_right, "asread": _as_read, "aside": _aside, "back": _back, "run": _merge(Together.RUN),
+    "set": _merge(Together.SET), "part": _take_apart,
 }  # fmt: skip
 
 
@@ -123,7 +124,7 @@ def clock(source_id: int) -> ResponseReturnValue:
     """Say by which clock a source is trusted; every pairing follows."""
     source = days.get_source(session(), source_id)
     day = days.get_day(session(), source.day_id)
-    wanted = form.text("clock")
+    wanted = form.word("clock", Clock) if form.text("clock") else None
 
     def work() -> str:
         changed = clocks.choose_clock(session(), settings(), source_id, version=form.version(), clock=wanted)

@@ -7,7 +7,7 @@ from datetime import UTC, date, datetime
 from flask import Blueprint, redirect, render_template, request, url_for
 from flask.typing import ResponseReturnValue
 
-from vesk.actions import intake, sources, striking
+from vesk.actions import intake, sources, sync_points
 from vesk.actions.known import known_of_day
 from vesk.core.clocks.choice import CHOICES
 from vesk.core.errors import RefusedError
@@ -94,7 +94,7 @@ def show_day(day_id: int, *, status: int = 200, problem: str = "", said: str = "
         filters=names, counts={name: sum(line.shown_by(name) for line in listed) for name in names},
         chosen=chosen, order=order, orders=listing.ORDERS, oddities=open_ones, weights=listing.WEIGHTS,
         accepted=[(one, accepted[one.key]) for one in known.oddities if one.key in accepted],
-        delays={source.id: striking.source_delay(opened, source) for source in listed_sources},
+        delays={source.id: sync_points.source_delay(opened, source) for source in listed_sources},
         total=sum(row.size for row in rows), paths={str(row.id): row for row in rows}, choices=CHOICES,
         problem=problem, said=said,
     )  # fmt: skip
@@ -137,7 +137,7 @@ def delay_from_claps(source_id: int) -> ResponseReturnValue:
     day_id = days.get_source(session(), source_id).day_id
 
     def work() -> str:
-        source = striking.take_delay(session(), settings(), source_id, version=form.version())
+        source = sync_points.take_delay(session(), settings(), source_id, version=form.version())
         return f"Source {source.tag}: {source.delay_us / 1000:+.1f} ms, by its claps."
 
     status, problem, said = form.act(work)

@@ -10,5 +10,5 @@ _WAIT_S = 15
 
 def ensure_frames(place: Located, indices: list[int]) -> None:
     """Have frames decoded and kept; a damaged file costs only itself."""
-    if not all(place.kept.frame(index).exists() for index in indices):
+    if not all(place.entry.frame(index).exists() for index in indices):
         guarded(place.path, _WAIT_S, decode_frames, place, indices)

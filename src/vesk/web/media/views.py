@@ -10,8 +10,9 @@ import numpy as np
 from flask import Blueprint, Response, request, send_file
 from flask.typing import ResponseReturnValue
 
-from vesk.actions import standing
-from vesk.core.conform.render import Part, parts_of, render_block, render_range
+from vesk.actions import pairing_status
+from vesk.actions.locating import located
+from vesk.core.conform.render import LaidPiece, laid_pieces, render_block, render_range
 from vesk.core.errors import NumberError, RefusedError
 from vesk.core.figures import read_number, read_whole
 from vesk.core.timemap import TimeMap, exact_seconds
@@ -32,7 +33,7 @@ def _located(recording_id: int) -> Located:
     row = recordings.get(session(), recording_id)
     if row.state != "ready":
         raise RefusedError(row.problem)
-    return standing.located(settings(), days.get_day(session(), row.day_id), row)
+    return located(session(), settings(), days.get_day(session(), row.day_id), row)
 
 
 def _whole(name: str, low: int, high: int) -> int:
@@ -57,16 +58,16 @@ def peaks(recording_id: int) -> ResponseReturnValue:
     """Give int16 pairs (lowest, highest) of one channel: ``level``, ``start``, ``count``, ``channel``."""
     place = _located(recording_id)
     channel = _whole("channel", 0, max(0, place.facts.channels - 1))
-    if not place.kept.peaks.exists():
+    if not place.entry.peaks.exists():
         raise RefusedError("Its waveform is not computed yet.")
     data = read_peaks(
-        place.kept.peaks,
+        place.entry.peaks,
         _whole("level", 0, 30),
         _whole("start", -(1 << 40), 1 << 40),
         _whole("count", 0, MOST_PEAKS),
         [channel],
     )
-    return _kept(data.astype("<i2").tobytes(), place.kept.folder.name)
+    return _kept(data.astype("<i2").tobytes(), place.entry.folder.name)
 
 
 @bp.get("/<int:recording_id>/samples")
@@ -77,7 +78,7 @@ def samples(recording_id: int) -> ResponseReturnValue:
     with place.reader() as reader:
         block = reader.read(_whole("start", -(1 << 40), 1 << 40), _whole("count", 0, MOST_SAMPLES))[:, channel]
     data = np.clip(np.rint(block * 32767), -32768, 32767).astype("<i2").tobytes()
-    return _kept(data, place.kept.folder.name)
+    return _kept(data, place.entry.folder.name)
 
 
 @bp.get("/<int:recording_id>/frame/<int:index>.jpg")
@@ -86,15 +87,15 @@ def frame(recording_id: int, index: int) -> ResponseReturnValue:
     place = _located(recording_id)
     if place.facts.frames is None or index >= place.facts.frames:
         raise RefusedError(f"{place.path.name} ends before frame {index}.")
-    if not place.kept.frame(index).exists():
+    if not place.entry.frame(index).exists():
         ensure_frames(place, list(range(max(0, index - AROUND), min(place.facts.frames, index + AROUND))))
-    return send_file(place.kept.frame(index), mimetype="image/jpeg", max_age=86_400, conditional=True)
+    return send_file(place.entry.frame(index), mimetype="image/jpeg", max_age=86_400, conditional=True)
 
 
 @bp.get("/listen/<int:pairing_id>.wav")
 def listen(pairing_id: int) -> ResponseReturnValue:
     """Give a short stretch as laid now: ``at_s``, ``span_s``, ``mode`` (sum, split, scratch, mix), ``channel``."""
-    now = standing.of_pairing(session(), pairing_id)
+    now = pairing_status.of_pairing(session(), pairing_id)
     try:
         at, span = (
             float(read_number(f"{float(request.args.get(name, '')[:40]):.9f}", least=-MOST_AT_S, most=MOST_AT_S))
@@ -103,14 +104,14 @@ def listen(pairing_id: int) -> ResponseReturnValue:
     except (NumberError, ValueError):
         raise RefusedError("Listening needs at_s and span_s, in seconds.") from None
     mode = request.args.get("mode", "sum")
-    picture = standing.located(settings(), now.day, now.picture)
-    sound = standing.located(settings(), now.day, now.sound)
+    picture = located(session(), settings(), now.day, now.picture)
+    sound = located(session(), settings(), now.day, now.sound)
     rate = sound.facts.sample_rate
     start = round((at - min(span, MOST_SECONDS) / 2) * rate)
     count = round(min(max(span, 0.05), MOST_SECONDS) * rate)
     channel = _whole("channel", 0, max(0, sound.facts.channels - 1))
     with sound.reader() as reader:
-        parts = parts_of(reader.read, reader.frames, now.laid, rate)
+        parts = laid_pieces(reader.read, reader.frames, now.laid, rate)
         block = render_block(parts, start, count, channels=reader.channels, sample_rate=rate)
         production = block[:, channel]
     scratch = np.zeros(count, np.float32)
@@ -122,7 +123,7 @@ def listen(pairing_id: int) -> ResponseReturnValue:
             scale = picture.facts.sample_rate
             own_start = round(float((Fraction(start, rate) + late) * scale))
             if scale == rate:
-                scratch = render_range(Part(reader.read, reader.frames, back), start, count, rate)[:, 0]
+                scratch = render_range(LaidPiece(reader.read, reader.frames, back), start, count, rate)[:, 0]
             else:
                 need = reader.read(own_start, int(count * scale / rate) + 1)[:, 0]
                 scratch = np.interp(np.arange(count) * scale / rate, np.arange(need.size), need).astype(np.float32)

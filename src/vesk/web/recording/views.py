@@ -7,13 +7,15 @@ from dataclasses import dataclass
 from flask import Blueprint, redirect, url_for
 from flask.typing import ResponseReturnValue
 
-from vesk.actions import joining, standing, striking
-from vesk.actions.intake import facts_of
+from vesk.actions import merging, pairing_status, sync_points
+from vesk.actions.facts import facts_of
 from vesk.actions.known import known_of_day
+from vesk.actions.locating import located
 from vesk.dailies.searching import why_alone
 from vesk.jobs.tasks import pair_again
-from vesk.store import days, recordings, strikes
-from vesk.store.tables import Recording, StrikeRow
+from vesk.store import days, recordings
+from vesk.store import sync_points as points
+from vesk.store.tables import Recording, SyncPointRow
 from vesk.web.recording.waveform import HEIGHT, WIDTH, waveforms
 from vesk.web.shared import form, render, session, settings
 from vesk.web.shared.page import day_frame
@@ -25,19 +27,19 @@ bp = Blueprint("recording", __name__, template_folder="templates")
 class Clap:
     """A clap seen, with the frames to choose from: the first on which it is closed."""
 
-    row: StrikeRow
+    row: SyncPointRow
     frames: tuple[int, ...]
     heard_s: float | None
 
 
-def _claps(row: Recording, found: list[StrikeRow]) -> list[Clap]:
-    last = int(row.facts.get("frames") or 1) - 1
+def _claps(row: Recording, found: list[SyncPointRow]) -> list[Clap]:
+    last = ((row.facts.frames if row.facts else None) or 1) - 1
     claps = []
     for one in found:
-        if one.how != strikes.SEEN or one.frame is None:
+        if one.how != points.SEEN or one.frame is None:
             continue
-        first = max(0, min((one.proposed_frame or one.frame) - striking.SHOWN_AROUND, last))
-        frames = tuple(range(first, min(last, first + 2 * striking.SHOWN_AROUND) + 1))
+        first = max(0, min((one.proposed_frame or one.frame) - sync_points.SHOWN_AROUND, last))
+        frames = tuple(range(first, min(last, first + 2 * sync_points.SHOWN_AROUND) + 1))
         claps.append(Clap(one, frames, None if one.heard_us is None else one.heard_us / 1e6))
     return claps
 
@@ -46,22 +48,22 @@ def _show(recording_id: int, *, status: int = 200, problem: str = "", said: str 
     opened = session()
     row = recordings.get(opened, recording_id)
     frame = day_frame(row.day_id)
-    found = strikes.of_recordings(opened, [recording_id]).get(recording_id, [])
+    found = points.of_recordings(opened, [recording_id]).get(recording_id, [])
     source = days.get_source(opened, row.source_id) if row.source_id else None
     usable = row.state == "ready"
     facts = facts_of(row) if row.facts else None
-    joined = standing.of_recording(opened, frame.day, recording_id)
+    paired = pairing_status.of_recording(opened, frame.day, recording_id)
     return render(
         "recording/page.html", "recording/_recording.html", status=status, frame=frame, row=row, facts=facts,
         why_alone=why_alone(row.unpaired, row.searched),
-        source=source, problem=problem, said=said, joined=joined,
-        parts=recordings.parts_of(opened, recording_id) if row.joined else [],
-        whole=recordings.get(opened, row.part_of) if row.part_of else None,
+        source=source, problem=problem, said=said, paired=paired,
+        members=recordings.members_of(opened, row),
+        whole=recordings.get(opened, row.member_of) if row.member_of else None,
         known=known_of_day(opened, frame.day).recordings.get(str(recording_id)),
-        drawn=waveforms(standing.located(settings(), frame.day, row)) if usable else [],
+        drawn=waveforms(located(session(), settings(), frame.day, row)) if usable else [],
         wave=(WIDTH, HEIGHT),
-        strip=striking.contact_frames(facts.frames) if usable and facts and facts.frames else [],
-        heard=[one for one in found if one.how == strikes.HEARD],
+        strip=sync_points.contact_frames(facts.frames) if usable and facts and facts.frames else [],
+        heard=[one for one in found if one.how == points.HEARD],
         claps=_claps(row, found),
         beside=recordings.neighbours(opened, row),
     )  # fmt: skip
@@ -79,7 +81,7 @@ def part(recording_id: int) -> ResponseReturnValue:
     day_id = recordings.get(session(), recording_id).day_id
 
     def work() -> str:
-        joining.part(session(), settings(), recording_id, version=form.version())
+        merging.take_apart(session(), settings(), recording_id, version=form.version())
         pair_again(session(), days.get_day(session(), day_id))
         return ""
 
@@ -89,14 +91,14 @@ def part(recording_id: int) -> ResponseReturnValue:
     return redirect(url_for("intake.show", day_id=day_id), 303)
 
 
-@bp.post("/strikes/<int:strike_id>")
-def decide(strike_id: int) -> ResponseReturnValue:
+@bp.post("/sync-points/<int:sync_point_id>")
+def decide(sync_point_id: int) -> ResponseReturnValue:
     """Confirm the frame on which a clap is first seen closed, or that there is none."""
-    recording_id = strikes.get(session(), strike_id).recording_id
+    recording_id = points.get(session(), sync_point_id).recording_id
 
     def work() -> str:
         frame = None if form.text("frame") == "none" else form.whole("frame")
-        striking.decide(session(), settings(), strike_id, version=form.version(), frame=frame)
+        sync_points.decide(session(), settings(), sync_point_id, version=form.version(), frame=frame)
         return "No clap there." if frame is None else f"Closed on frame {frame}: confirmed."
 
     status, problem, said = form.act(work)

@@ -25,12 +25,12 @@ class Drawn:
 def waveforms(place: Located, *, most: int = 8) -> list[Drawn]:
     """Draw a recording's channels; none before it was listened to."""
     facts = place.facts
-    if not facts.channels or not place.kept.peaks.exists() or not facts.samples:
+    if not facts.channels or not place.entry.peaks.exists() or not facts.samples:
         return []
     level = min(max(FIRST_LEVEL, ceil(log2(max(1, facts.samples / WIDTH)))), LAST_LEVEL)
     count = max(1, ceil(facts.samples / 2**level))
     channels = list(range(min(facts.channels, most)))
-    peaks = read_peaks(place.kept.peaks, level, 0, count, channels).astype(np.float64) / 32768
+    peaks = read_peaks(place.entry.peaks, level, 0, count, channels).astype(np.float64) / 32768
     drawn = []
     for channel in channels:
         low, high = peaks[:, channel, 0], peaks[:, channel, 1]

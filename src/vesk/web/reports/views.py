@@ -14,6 +14,7 @@ from vesk.actions.known import known_of_day
 from vesk.core.errors import MediaError, RefusedError
 from vesk.core.intake.filed import Filed
 from vesk.core.intake.reports import FIELDS, Compared, Report, compare, entries_of
+from vesk.core.kinds import ReportKind
 from vesk.core.timecode import FrameRate
 from vesk.jobs.tasks import pair_again
 from vesk.media import paperwork, scan
@@ -70,7 +71,7 @@ def _show(day_id: int, *, status: int = 200, problem: str = "", said: str = "") 
     return render(
         "reports/page.html", "reports/_reports.html", status=status, frame=frame, sources=sources,
         shown=[_shown(row, tags, frame.clock, names, filed) for row in rows], names=names, fields=list(FIELDS),
-        folder=_in_folder(frame.day, {row.name for row in rows}), kinds=action.KINDS, problem=problem, said=said,
+        folder=_in_folder(frame.day, {row.name for row in rows}), kinds=list(ReportKind), problem=problem, said=said,
     )  # fmt: skip
 
 
@@ -96,7 +97,8 @@ def take_up(day_id: int) -> ResponseReturnValue:
     day = days.get_day(session(), day_id)
 
     def work() -> str:
-        kind, beside = form.text("kind"), form.text("beside")
+        kind = form.word("kind", ReportKind) if form.text("kind") else None
+        beside = form.text("beside")
         if beside:
             root = scan.allowed(Path(day.folder), settings().media_roots)
             found = {scan.shown(path, root): path for path in paperwork.tables(root)}
@@ -131,7 +133,7 @@ def change(report_id: int) -> ResponseReturnValue:
             raise RefusedError("Two columns are named alike: each fact comes from one column.")
         row = action.name_columns(
             session(), settings(), report_id, version=version, mapping={name: column for name, column in meant if name},
-            kind=form.text("kind"), tag=form.text("tag"),
+            kind=form.word("kind", ReportKind), tag=form.text("tag"),
         )  # fmt: skip
         return f"{row.name}: its columns are saved, and known for reports like it."
 

@@ -3,7 +3,9 @@
 from __future__ import annotations
 
 from collections.abc import Callable
+from enum import StrEnum
 from fractions import Fraction
+from typing import TypeVar
 
 from flask import request
 
@@ -11,6 +13,7 @@ from vesk.core.errors import NotFoundError, NumberError, RefusedError, StaleErro
 from vesk.core.figures import read_number, read_whole
 from vesk.web.shared import session
 
+W = TypeVar("W", bound=StrEnum)
 LONGEST = 2000  # of any field but a report
 _STATUS = {NotFoundError: 404, StaleError: 409, StorageError: 503}
 _OUT_OF_DATE = "The page is out of date. Load it again."
@@ -35,6 +38,14 @@ def act(work: Callable[[], str]) -> tuple[int, str, str]:
 def text(name: str, default: str = "") -> str:
     """Return a field as it was typed."""
     return request.form.get(name, default)
+
+
+def word(name: str, words: type[W]) -> W:
+    """Return a field that is one word of an enumeration."""
+    try:
+        return words(text(name))
+    except ValueError:
+        raise RefusedError(f"Choose one of these: {', '.join(words)}.") from None
 
 
 def number(name: str, unit: str, *, most: int = 10**9) -> Fraction:

@@ -11,6 +11,7 @@ from vesk.actions import clocks, sources
 from vesk.actions.known import known_of_day
 from vesk.core.clocks.choice import CHOICES
 from vesk.core.errors import NotFoundError, RefusedError, StaleError
+from vesk.core.kinds import Clock, Kind
 from vesk.core.timecode import FrameRate, Timecode
 from vesk.jobs.tasks import pair_again
 from vesk.store import days
@@ -97,7 +98,7 @@ def stretch(source_id: int) -> ResponseReturnValue:
             return f"{row.tag}: that stretch is as the rest of the day again."
         row = clocks.choose_period(
             session(), settings(), source_id, version=version, since=form.text("since"),
-            before=form.text("before"), clock=form.text("clock"),
+            before=form.text("before"), clock=form.word("clock", Clock),
         )  # fmt: skip
         return f"{row.tag} is trusted by its {form.text('clock')} in that stretch."
 
@@ -109,9 +110,9 @@ def serve_as(source_id: int) -> ResponseReturnValue:
     """Let a camera serve as a recorder, or be a camera again."""
 
     def work(version: int) -> str:
-        kind = form.text("kind")
+        kind = form.word("kind", Kind)
         row = sources.serve_as(session(), settings(), source_id, version=version, kind=kind)
-        what = "a recorder: its pictures are left out" if row.kind == "sound" else "a camera"
+        what = "a recorder: its pictures are left out" if row.kind == Kind.SOUND else "a camera"
         return f"{row.tag} is {what}; the day is paired with it as such."
 
     return _done(source_id, work)

@@ -88,7 +88,8 @@ const seconds = (button) => {
 };
 
 let gliding = 0;
-/** Zoom smoothly to a span. @param {number} to */
+/** Zoom smoothly to a span.
+ * @param {number} to */
 const zoom = (to) => {
   to = Math.min(WIDE, Math.max(NARROW, to));
   cancelAnimationFrame(gliding);
@@ -113,7 +114,8 @@ const send = () => {
   form.requestSubmit();
 };
 
-/** What was asked for while something else was still on its way: done when that has arrived. @type {string | null} */
+/** What was asked for while something else was still on its way: done when that has arrived.
+ * @type {string | null} */
 let asked = null;
 const onBench = (/** @type {Event} */ event) => $("bench")?.contains(/** @type {Node} */ (event.target));
 document.addEventListener("htmx:before:request", (event) => { if (onBench(event)) flying = true; });

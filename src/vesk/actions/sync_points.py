@@ -7,62 +7,64 @@ from fractions import Fraction
 
 from sqlmodel import Session
 
+from vesk.actions.facts import facts_of
+from vesk.actions.locating import located
 from vesk.actions.measuring import ensure_heard
-from vesk.actions.standing import located
 from vesk.core.clocks.sound_delay import ClapPair, SoundDelay, sound_delay
 from vesk.core.errors import MediaError, RefusedError
+from vesk.core.kinds import CLAP
 from vesk.core.picture.closure import contact_between
 from vesk.core.sound.distance import distance_delay_s
-from vesk.core.sound.strikes import CLAP
 from vesk.dailies.located import Located, decode_frames
-from vesk.dailies.sync_points import LIKELY, Strikes, strikes_of
+from vesk.dailies.sync_points import LIKELY, SyncPoints, sync_points_of
 from vesk.media.guarded import guarded
 from vesk.settings import Settings
-from vesk.store import changes, days, journal, recordings, strikes
-from vesk.store.tables import Source, StrikeRow
+from vesk.store import changes, days, journal, recordings
+from vesk.store import sync_points as points
+from vesk.store.tables import Source, SyncPointRow
 
 _LONGEST_S = 300.0  # looking at its pictures takes no longer
 
 SHOWN_AROUND = 4  # frames either side of a proposed closing, to choose from
 
 
-def keep_strikes(session: Session, settings: Settings, recording_id: int) -> None:
-    """Find a recording's strikes and keep them as proposals; what a person decided stays."""
+def keep_sync_points(session: Session, settings: Settings, recording_id: int) -> None:
+    """Find a recording's sync points and keep them as proposals; what a person decided stays."""
     row = recordings.get(session, recording_id)
     if row.state != "ready":
         return
-    place = located(settings, days.get_day(session, row.day_id), row)
+    place = located(session, settings, days.get_day(session, row.day_id), row)
     day_id = row.day_id
     changes.rest(session)
     ensure_heard(place)
-    found = guarded(place.path, _LONGEST_S + float(place.facts.duration), strikes_of, place)
+    found = guarded(place.path, _LONGEST_S + float(place.facts.duration), sync_points_of, place)
     _keep_frames(place, found)
     changes.hold(session, day_id)
     row = recordings.get(session, recording_id)
-    if row.state != recordings.READY or row.content != place.kept.folder.name:
+    if row.state != recordings.READY or row.content != place.entry.folder.name:
         return
-    decided = strikes.forget_proposals(session, recording_id)
-    frames = {one.proposed_frame for one in decided if one.how == strikes.SEEN}
+    decided = points.forget_proposals(session, recording_id)
+    frames = {one.proposed_frame for one in decided if one.how == points.SEEN}
     for heard in found.heard:
         if heard.score >= LIKELY:
             at = round(heard.at_s * 1e6)
             session.add(
-                StrikeRow(
-                    recording_id=recording_id, how=strikes.HEARD, kind=heard.kind, heard_us=at, likely=heard.score
+                SyncPointRow(
+                    recording_id=recording_id, how=points.HEARD, kind=heard.kind, heard_us=at, likely=heard.score
                 )
             )
     for seen in found.seen:
         if seen.frame not in frames:
             session.add(
-                StrikeRow(
-                    recording_id=recording_id, how=strikes.SEEN, kind=CLAP, frame=seen.frame,
+                SyncPointRow(
+                    recording_id=recording_id, how=points.SEEN, kind=CLAP, frame=seen.frame,
                     proposed_frame=seen.frame, likely=seen.clearness,
                     heard_us=None if seen.heard_s is None else round(seen.heard_s * 1e6),
                 )
             )  # fmt: skip
 
 
-def _keep_frames(place: Located, found: Strikes) -> None:
+def _keep_frames(place: Located, found: SyncPoints) -> None:
     """Decode what the recording's page shows: here, where decoding belongs."""
     if place.facts.frames:
         near = {seen.frame + k for seen in found.seen for k in range(-SHOWN_AROUND, SHOWN_AROUND + 1)}
@@ -76,7 +78,9 @@ def contact_frames(frames: int, count: int = 9) -> list[int]:
     return sorted({round((frames - 1) * (n + 0.5) / count) for n in range(count)})
 
 
-def decide(session: Session, settings: Settings, strike_id: int, *, version: int, frame: int | None) -> StrikeRow:
+def decide(
+    session: Session, settings: Settings, sync_point_id: int, *, version: int, frame: int | None
+) -> SyncPointRow:
     """Confirm on which frame a clap is first seen closed, or, with None, that there is none.
 
     Raises
@@ -86,16 +90,16 @@ def decide(session: Session, settings: Settings, strike_id: int, *, version: int
     RefusedError
         If it is no clap seen, or the frame lies outside the recording.
     """
-    row = strikes.get_for_change(session, strike_id, version)
+    row = points.get_for_change(session, sync_point_id, version)
     recording = recordings.get(session, row.recording_id)
-    if row.how != strikes.SEEN:
+    if row.how != points.SEEN:
         raise RefusedError("Only a clap seen has a frame to confirm.")
-    frames = int(recording.facts.get("frames") or 0)
+    frames = (recording.facts.frames if recording.facts else None) or 0
     if frame is not None and not 1 <= frame < frames:
         raise RefusedError(f"{recording.name} has frames 0 to {frames - 1}; contact lies between two of them.")
     if frame is not None:
         row.frame = frame
-    row.state = strikes.REFUSED if frame is None else strikes.CONFIRMED
+    row.state = points.REFUSED if frame is None else points.CONFIRMED
     row.decided_by = settings.person
     changes.count(session, row)
     what = "is no clap" if frame is None else f"is first seen closed on frame {frame}"
@@ -108,13 +112,13 @@ def decide(session: Session, settings: Settings, strike_id: int, *, version: int
 
 def source_delay(session: Session, source: Source) -> SoundDelay | None:
     """Return a camera's internal sound delay by its confirmed claps, its microphone's distance taken out."""
-    rows = strikes.of_source(session, source.id)
+    rows = points.of_source(session, source.id)
     members = recordings.by_id(session, {row.recording_id for row in rows})
     pairs = []
     for row in rows:
-        if row.state != strikes.CONFIRMED or row.heard_us is None or not row.frame:
+        if row.state != points.CONFIRMED or row.heard_us is None or not row.frame:
             continue
-        fps = Fraction(members[row.recording_id].facts["fps"])
+        fps = facts_of(members[row.recording_id]).fps or Fraction(25)
         heard = row.heard_us / 1e6 - distance_delay_s(source.distance_mm / 1000)
         pairs.append(ClapPair(heard, *contact_between(row.frame, float(fps))))
     return sound_delay(pairs)

@@ -5,41 +5,41 @@ from __future__ import annotations
 from collections.abc import Mapping
 from fractions import Fraction
 from itertools import pairwise
-from typing import Any
 
 from sqlmodel import Session
 
-from vesk.actions import standing
+from vesk.actions.facts import facts_of
 from vesk.actions.known import known_of_day
+from vesk.actions.locating import located
 from vesk.core.errors import RefusedError, StaleError
 from vesk.core.intake.filed import Filed
 from vesk.core.intake.runs import natural_order
-from vesk.dailies import joining
-from vesk.media.facts import Facts
-from vesk.media.joined import RUN, SET, join_facts, joined_content
+from vesk.core.kinds import RUN, SET, Together
+from vesk.dailies import merging
+from vesk.media.merged import merge_facts, merged_content
 from vesk.settings import VESK, Settings
 from vesk.store import changes, journal, overrides, recordings
-from vesk.store.recordings import PARTED
+from vesk.store.recordings import APART, READY
 from vesk.store.tables import Day, Recording
 
 
-def join_day(session: Session, settings: Settings, day: Day) -> list[Recording]:
+def merge_day(session: Session, settings: Settings, day: Day) -> list[Recording]:
     """Make the mono sets and the runs that a day's files show; returns what is new and has to be listened to."""
     made = []
     for how in (SET, RUN):
         filed, rows = _files(session, day)
-        parted = _parted(session, day)
+        apart = _apart(session, day)
         if how == SET:
-            found = joining.sets_among(filed, parted)
+            found = merging.sets_among(filed, apart)
         else:
-            places = {one.key: standing.located(settings, day, rows[int(one.key)]) for one in filed}
+            places = {one.key: located(session, settings, day, rows[int(one.key)]) for one in filed}
             contents = {one.key: rows[int(one.key)].content for one in filed}
             changes.rest(session)  # a doubtful joint is looked up in what other devices recorded
-            found = joining.runs_among(filed, places, parted)
+            found = merging.runs_among(filed, places, apart)
         changes.hold(session, day.id)
-        parted, (_, rows) = _parted(session, day), _files(session, day)
+        apart, (_, rows) = _apart(session, day), _files(session, day)
         for one in found:
-            stands = all(int(key) in rows for key in one.keys) and not parted.intersection(pairwise(one.keys))
+            stands = all(int(key) in rows for key in one.keys) and not apart.intersection(pairwise(one.keys))
             if not stands or (how == RUN and any(rows[int(key)].content != contents[key] for key in one.keys)):
                 continue  # somebody decided otherwise meanwhile
             row = _make(session, day, [rows[int(key)] for key in one.keys], how, why=one.why, by=VESK)
@@ -55,7 +55,9 @@ def _files(session: Session, day: Day) -> tuple[list[Filed], dict[int, Recording
     return filed, recordings.by_id(session, {int(one.key) for one in filed})
 
 
-def join_by_hand(session: Session, settings: Settings, day: Day, versions: Mapping[int, int], how: str) -> Recording:
+def merge_by_hand(
+    session: Session, settings: Settings, day: Day, versions: Mapping[int, int], how: Together
+) -> Recording:
     """Take the selected recordings together.
 
     Parameters
@@ -86,8 +88,8 @@ def join_by_hand(session: Session, settings: Settings, day: Day, versions: Mappi
     return made
 
 
-def part(session: Session, settings: Settings, recording_id: int, *, version: int) -> Recording:
-    """Take a recording of several files apart; its files stand for themselves, and Vesk does not join them again.
+def take_apart(session: Session, settings: Settings, recording_id: int, *, version: int) -> Recording:
+    """Take a recording of several files apart; its files stand for themselves, and Vesk does not merge them again.
 
     Raises
     ------
@@ -98,17 +100,17 @@ def part(session: Session, settings: Settings, recording_id: int, *, version: in
     """
     row = recordings.get(session, recording_id)
     changes.hold(session, row.day_id)
-    if not row.joined:
+    if not row.merged:
         raise RefusedError(f"{row.name} is one file: there is nothing to take apart.")
     changes.compare(row, version, row.name)
-    if row.state == PARTED:
+    if row.state == APART:
         raise StaleError(f"{row.name} is taken apart already.")
-    if row.part_of is not None:
+    if row.member_of is not None:
         raise RefusedError(f"{row.name} is itself a part: take apart first what it is a part of.")
-    for member in recordings.parts_of(session, recording_id):
-        member.part_of = None
+    for member in recordings.members_of(session, row):
+        member.member_of = None
         session.add(member)
-    row.state, row.joined_by = PARTED, settings.person
+    row.state, row.merged_by = APART, settings.person
     changes.count(session, row)
     session.flush()
     journal.note(session, day_id=row.day_id, by=settings.person, what=f"took {row.name} apart")
@@ -118,20 +120,20 @@ def part(session: Session, settings: Settings, recording_id: int, *, version: in
 def refresh(session: Session, day: Day) -> list[Recording]:
     """After an intake: let recordings of several files follow their files; returns those that changed."""
     changed = []
-    for row in recordings.joined_of_day(session, day.id):
-        if row.state == PARTED:
+    for row in recordings.merged_of_day(session, day.id):
+        if row.state == APART:
             continue
-        parts = recordings.parts_of(session, row.id)
-        lost = next((one for one in parts if one.state != "ready"), None)
+        members = recordings.members_of(session, row)
+        lost = next((one for one in members if one.state != READY), None)
         if lost is not None:
             row.state, row.problem = lost.state, lost.problem
         else:
             content = row.content
-            row.state, row.problem = "ready", ""
+            row.state, row.problem = READY, ""
             try:
-                _describe(row, parts)
+                _describe(row, members)
             except RefusedError as error:  # a file was copied anew, and is another than it was
-                row.state, row.problem = "unreadable", f"{row.path}: {error} Take it apart on its page."
+                row.state, row.problem = recordings.UNREADABLE, f"{row.path}: {error} Take it apart on its page."
             if row.content != content:
                 changed.append(row)
         session.add(row)
@@ -139,37 +141,37 @@ def refresh(session: Session, day: Day) -> list[Recording]:
     return changed
 
 
-def _words(how: str) -> str:
+def _words(how: Together) -> str:
     return "the run" if how == RUN else "the set"
 
 
-def _parted(session: Session, day: Day) -> set[tuple[str, str]]:
+def _apart(session: Session, day: Day) -> set[tuple[str, str]]:
     """Return the joints that a person took apart."""
-    apart = [row for row in recordings.joined_of_day(session, day.id) if row.state == PARTED]
-    return {(str(a["id"]), str(b["id"])) for row in apart for a, b in pairwise(row.members)}
+    apart = [row for row in recordings.merged_of_day(session, day.id) if row.state == APART]
+    return {(str(a), str(b)) for row in apart for a, b in pairwise(row.members)}
 
 
-def _make(session: Session, day: Day, rows: list[Recording], how: str, *, why: str, by: str) -> Recording:
+def _make(session: Session, day: Day, rows: list[Recording], how: Together, *, why: str, by: str) -> Recording:
     ids = [row.id for row in rows]
-    join_facts([Facts.from_json(row.facts) for row in rows], how)  # refuses what cannot be
-    present = recordings.joined_of_day(session, day.id)
-    row = next((one for one in present if [member["id"] for member in one.members] == ids and one.joined == how), None)
+    merge_facts([facts_of(row) for row in rows], how)  # refuses what cannot be
+    present = recordings.merged_of_day(session, day.id)
+    row = next((one for one in present if one.members == ids and one.merged == how), None)
     if row is None:
-        path = joining.joined_path([one.path for one in rows])
+        path = merging.merged_path([one.path for one in rows])
         taken = {one.path for one in [*present, *recordings.ever_of_day(session, day.id)]}
         names = [path, *(f"{path} ({n})" for n in range(2, 100))]
         path = next(name for name in names if name not in taken)
         row = Recording(
-            day_id=day.id, path=path, name=path.rpartition("/")[2], size=0, modified_ns=0, joined=how,
+            day_id=day.id, path=path, name=path.rpartition("/")[2], size=0, modified_ns=0, merged=how,
             source_id=rows[0].source_id,
         )  # fmt: skip
-    row.state, row.problem, row.joined_why, row.joined_by = "ready", "", why, by
+    row.state, row.problem, row.merged_why, row.merged_by = READY, "", why, by
     _describe(row, rows)
     row.start = rows[0].start
     session.add(row)
     session.flush()
     for one in rows:
-        one.part_of = row.id
+        one.member_of = row.id
         session.add(one)
     # What a person put right about the files holds for what they are together.
     put = overrides.standing_of_day(session, day.id)
@@ -182,19 +184,11 @@ def _make(session: Session, day: Day, rows: list[Recording], how: str, *, why: s
     return row
 
 
-def _describe(row: Recording, parts: list[Recording]) -> None:
-    facts = join_facts([Facts.from_json(one.facts) for one in parts], row.joined)
-    row.kind, row.duration, row.facts = facts.kind, facts.duration, facts.as_json()
-    row.members = [_member(one) for one in parts]
-    row.size, row.modified_ns = sum(one.size for one in parts), max(one.modified_ns for one in parts)
-    content = joined_content([one.content for one in parts], row.joined)
+def _describe(row: Recording, members: list[Recording]) -> None:
+    facts = merge_facts([facts_of(one) for one in members], row.merged or RUN)
+    row.kind, row.duration, row.facts = facts.kind, facts.duration, facts
+    row.members = [one.id for one in members]
+    row.size, row.modified_ns = sum(one.size for one in members), max(one.modified_ns for one in members)
+    content = merged_content([one.content for one in members], row.merged or RUN)
     if content != row.content:
-        row.content, row.heard = content, {}
-
-
-def _member(row: Recording) -> dict[str, Any]:
-    """Return what has to be known of a part to read it."""
-    return {
-        "id": row.id, "path": row.path, "content": row.content, "size": row.size, "facts": row.facts,
-        "joined": row.joined, "members": row.members,
-    }  # fmt: skip
+        row.content, row.heard = content, None

@@ -27,7 +27,7 @@ _EDGES_HZ = np.geomspace(200, 6800, 17)
 
 
 @dataclass(frozen=True, slots=True)
-class Private:
+class OneSided:
     """Shares of the loud moments, over the bands, that the other recording has not.
 
     Attributes
@@ -48,14 +48,14 @@ class Private:
         return min(self.picture, self.sound) > PRIVATE_SHARE * (1 if self.channels == 1 else _SEVERAL)
 
 
-def private_shares(
+def one_sided_shares(
     picture: Hearing,
     sound: Hearing,
     line: Line,
     *,
     more_pictures: Sequence[Hearing] = (),
     more_sounds: Sequence[Hearing] = (),
-) -> Private:
+) -> OneSided:
     """Tell how much each of two matched recordings holds that the other lacks.
 
     Parameters
@@ -69,7 +69,7 @@ def private_shares(
 
     Returns
     -------
-    Private
+    OneSided
         Zero where too few bands agree to know.
 
     Notes
@@ -81,7 +81,7 @@ def private_shares(
     guess = Candidate(line.offset_s, line.ppm, 1.0)
     cells = lay_windows(picture.seconds, sound.seconds, guess, most=_MOST_WINDOWS)
     if cells is None:
-        return Private(0.0, 0.0)
+        return OneSided(0.0, 0.0)
     ratio = 1 / (1 + line.ppm * 1e-6)
     half = cells.length / 2
     middles = (cells.starts + half) / WORK_RATE
@@ -95,7 +95,7 @@ def private_shares(
         return _spectra(cut_at_rate(one, own, cells.length, ratio)[0])
 
     x, y = of_picture(picture), of_sound(sound)
-    return Private(
+    return OneSided(
         _lacking(x, [y, *(of_sound(one) for one in more_sounds)]),
         _lacking(y, [x, *(of_picture(one) for one in more_pictures)]),
         1 + max(len(more_pictures), len(more_sounds)),

@@ -5,9 +5,10 @@ from datetime import date
 import pytest
 from tests.conftest import PAL, SHORT, make_shoot, measured_takes
 
-from vesk.actions import intake, measuring, pairing, standing, striking
+from vesk.actions import intake, measuring, pairing, pairing_status, sync_points
 from vesk.core.errors import RefusedError, StaleError
-from vesk.store import days, recordings, strikes
+from vesk.store import days, recordings
+from vesk.store import sync_points as points
 from vesk.web import create_app
 
 
@@ -17,19 +18,19 @@ def day(db, settings, ferry, tmp_path):
     without = ("B004*", "3[2346]*", "A006_00[34567]*", "WT*")
     named = measured_takes(db, settings, ferry, tmp_path / "media", *without)
     for row in recordings.ready_of_day(db, named.id):
-        striking.keep_strikes(db, settings, row.id)
+        sync_points.keep_sync_points(db, settings, row.id)
     db.commit()
     return named
 
 
 def take(db, day, name="A006_001.mov"):
-    return next(now for now in standing.of_day(db, day) if now.picture.name == name)
+    return next(now for now in pairing_status.of_day(db, day) if now.picture.name == name)
 
 
 def seen(db, now):
     """Return the clearest clap seen: the first, since they come by likelihood."""
-    found = strikes.of_recordings(db, [now.picture.id])[now.picture.id]
-    return next(row for row in found if row.how == strikes.SEEN)
+    found = points.of_recordings(db, [now.picture.id])[now.picture.id]
+    return next(row for row in found if row.how == points.SEEN)
 
 
 def test_the_clap_is_proposed_on_its_frame_and_bounds_the_error(db, day, ferry):
@@ -37,7 +38,7 @@ def test_the_clap_is_proposed_on_its_frame_and_bounds_the_error(db, day, ferry):
     true = next(r for r in ferry.truth["recordings"] if r["path"].endswith("A006_001.mov"))
     assert seen(db, now).frame == true["clap_frame"]
     evidence = {item.kind: item for item in now.evidence}
-    assert "proposed" in evidence["strike"].says
+    assert "proposed" in evidence["sync point"].says
     bound = now.judged.error_by_claps(confirmed=False)
     assert bound.low_s - 0.001 <= now.errors.head_s <= bound.high_s + 0.001
     assert bound.high_s - bound.low_s <= 0.0601  # a frame, and an exposure that lasts half of one
@@ -47,18 +48,18 @@ def test_the_clap_is_proposed_on_its_frame_and_bounds_the_error(db, day, ferry):
 def test_confirmed_claps_give_the_cameras_internal_delay(db, settings, day):
     source = next(one for one in days.sources(db, day.id) if one.tag == "A")
     with pytest.raises(RefusedError, match="No clap"):
-        striking.take_delay(db, settings, source.id, version=source.version)
+        sync_points.take_delay(db, settings, source.id, version=source.version)
     for name in ("A006_001.mov", "A006_002.mov"):
         row = seen(db, take(db, day, name))
-        striking.decide(db, settings, row.id, version=row.version, frame=row.frame)
-    found = striking.source_delay(db, source)
+        sync_points.decide(db, settings, row.id, version=row.version, frame=row.frame)
+    found = sync_points.source_delay(db, source)
     assert (found.agreeing, found.claps) == (2, 2)
     assert found.low_s <= 0.0005  # its sound is in place, within what two claps can tell
     assert found.high_s >= -0.0005
     assert found.high_s - found.low_s < 0.06
     assert take(db, day).judged.setting.seen_s is not None
     assert take(db, day).verdict.cause == "sub-frame slip"
-    striking.take_delay(db, settings, source.id, version=source.version)
+    sync_points.take_delay(db, settings, source.id, version=source.version)
     assert take(db, day).late_s == pytest.approx(take(db, day).late_s, abs=1e-6)
     assert source.delay_us == round(found.middle_s * 1e6)
 
@@ -77,17 +78,17 @@ def test_a_camera_whose_sound_is_a_frame_early_is_told_from_an_offset(db, settin
     (pid,) = pairing.pair_day(db, named)
     measuring.measure_pairing(db, settings, pid)
     for row in recordings.ready_of_day(db, named.id):
-        striking.keep_strikes(db, settings, row.id)
+        sync_points.keep_sync_points(db, settings, row.id)
     for source, metres in zip(days.sources(db, named.id), (1000, 500), strict=True):
         source.distance_mm = metres
-    (now,) = standing.of_day(db, named)
+    (now,) = pairing_status.of_day(db, named)
     assert now.verdict.cause == "whole-frame offset"
     row = seen(db, now)
-    striking.decide(db, settings, row.id, version=row.version, frame=row.frame)
-    (now,) = standing.of_day(db, named)
+    sync_points.decide(db, settings, row.id, version=row.version, frame=row.frame)
+    (now,) = pairing_status.of_day(db, named)
     assert now.verdict.cause == "camera's internal sound delay"
-    striking.take_delay(db, settings, now.picture_source.id, version=1)
-    (now,) = standing.of_day(db, named)
+    sync_points.take_delay(db, settings, now.picture_source.id, version=1)
+    (now,) = pairing_status.of_day(db, named)
     # One clap: good to three quarters of a frame, either way.
     assert now.picture_source.delay_us == pytest.approx(-40_000, abs=31_000)
     assert abs(now.errors.head_s) < 0.032
@@ -95,16 +96,16 @@ def test_a_camera_whose_sound_is_a_frame_early_is_told_from_an_offset(db, settin
 
 def test_decisions_stay_are_refused_when_stale_and_survive_a_new_search(db, settings, day):
     row = seen(db, take(db, day))
-    striking.decide(db, settings, row.id, version=1, frame=None)
+    sync_points.decide(db, settings, row.id, version=1, frame=None)
     with pytest.raises(StaleError):
-        striking.decide(db, settings, row.id, version=1, frame=20)
+        sync_points.decide(db, settings, row.id, version=1, frame=20)
     with pytest.raises(RefusedError, match="frames 0 to"):
-        striking.decide(db, settings, row.id, version=2, frame=100_000)
+        sync_points.decide(db, settings, row.id, version=2, frame=100_000)
     db.commit()
-    before = len(strikes.of_recordings(db, [row.recording_id])[row.recording_id])
-    striking.keep_strikes(db, settings, row.recording_id)
+    before = len(points.of_recordings(db, [row.recording_id])[row.recording_id])
+    sync_points.keep_sync_points(db, settings, row.recording_id)
     db.commit()
-    kept = strikes.of_recordings(db, [row.recording_id])[row.recording_id]
+    kept = points.of_recordings(db, [row.recording_id])[row.recording_id]
     assert len(kept) == before
     assert [one.state for one in kept if one.id == row.id] == ["refused"]
 
@@ -118,9 +119,9 @@ def test_the_recordings_page_shows_claps_and_takes_the_persons_word(db, settings
     page = client.get(f"/recordings/{now.picture.id}")
     assert f'value="{row.frame}" class="frame chosen"' in page.text
     assert page.text.count('class="wave"') == 1
-    answer = client.post(f"/strikes/{row.id}", data={"version": row.version, "frame": row.frame})
+    answer = client.post(f"/sync-points/{row.id}", data={"version": row.version, "frame": row.frame})
     assert f"Closed on frame {row.frame}: confirmed." in answer.text
-    stale = client.post(f"/strikes/{row.id}", data={"version": row.version, "frame": "none"})
+    stale = client.post(f"/sync-points/{row.id}", data={"version": row.version, "frame": "none"})
     assert stale.status_code == 409
     assert "confirmed" in client.get(f"/bench/{now.pairing.id}").text
     intake_page = client.get(f"/days/{day.id}/intake").text

@@ -26,7 +26,7 @@ SPOKE = 3.0  # nats: a window this surprised (5 % by chance) has spoken for a li
 
 
 @dataclass(frozen=True, slots=True)
-class Place:
+class Verified:
     """A candidate looked at window by window: its rough line and how strongly it speaks.
 
     Attributes
@@ -203,7 +203,7 @@ def best_line(curves: Curves, guess: Candidate, span: float) -> tuple[float, flo
     return float(best[0]), float(best[1]), float(totals.max())
 
 
-def look_at(picture: Hearing, sound: Hearing, guess: Candidate, *, tried: int) -> Place | None:
+def verify(picture: Hearing, sound: Hearing, guess: Candidate, *, tried: int) -> Verified | None:
     """Look at one coarse candidate window by window.
 
     Parameters
@@ -216,7 +216,7 @@ def look_at(picture: Hearing, sound: Hearing, guess: Candidate, *, tried: int) -
 
     Returns
     -------
-    Place or None
+    Verified or None
         None when the two share less than a second there.
 
     Notes
@@ -252,7 +252,7 @@ def look_at(picture: Hearing, sound: Hearing, guess: Candidate, *, tried: int) -
     repeat_s, ratio = _repeat(curves, line, -1 if sign < 0 else 1)
     along = curves.along(line)
     told = np.abs(strongest[along > SPOKE])
-    return Place(
+    return Verified(
         level, slope, middle, total - spoke, float(spoke), min(alarm, 0.0), repeat_s, ratio, -1 if sign < 0 else 1,
         float(told.mean()) if told.size else 0.0, curves.at_s, along.astype(np.float64),
     )  # fmt: skip

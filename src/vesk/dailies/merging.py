@@ -11,35 +11,34 @@ from vesk.core.errors import MediaError
 from vesk.core.intake.filed import Filed
 from vesk.core.intake.runs import Joint, Signs, find_joints, find_runs, is_doubtful
 from vesk.core.intake.sets import find_sets
+from vesk.core.kinds import PICTURE, RUN, SET, Together
 from vesk.core.sound.continuity import LOOKED_AT_S, continuity, together
 from vesk.dailies.located import Located
 from vesk.dailies.searching import gap_between
 from vesk.media import cache
-from vesk.media.facts import PICTURE
-from vesk.media.joined import RUN, SET
 from vesk.media.movie import EXACT_CODERS
 
 _NEAR_S = 30  # seconds that clocks of two devices may be apart
 
 
 @dataclass(frozen=True, slots=True)
-class Joined:
+class Merged:
     """Recordings, by key and in order, that are one; how, and why, for a person."""
 
     keys: tuple[str, ...]
-    how: str
+    how: Together
     why: str
 
 
-def sets_among(filed: Sequence[Filed], parted: Collection[tuple[str, str]] = ()) -> list[Joined]:
+def sets_among(filed: Sequence[Filed], apart: Collection[tuple[str, str]] = ()) -> list[Merged]:
     """Return the mono sets of a day, but for any that a person took apart."""
-    found = [Joined(one.keys, SET, one.reason) for one in find_sets(filed)]
-    return [one for one in found if not any(pair in parted for pair in zip(one.keys[:-1], one.keys[1:], strict=True))]
+    found = [Merged(one.keys, SET, one.reason) for one in find_sets(filed)]
+    return [one for one in found if not any(pair in apart for pair in zip(one.keys[:-1], one.keys[1:], strict=True))]
 
 
 def runs_among(
-    filed: Sequence[Filed], located: Mapping[str, Located], parted: Collection[tuple[str, str]] = ()
-) -> list[Joined]:
+    filed: Sequence[Filed], located: Mapping[str, Located], apart: Collection[tuple[str, str]] = ()
+) -> list[Merged]:
     """Return the runs of a day; joints whose files were not listened to yet wait.
 
     Long work where a joint is doubtful: both its files are then looked for on what other devices recorded.
@@ -47,11 +46,11 @@ def runs_among(
     ready, signs = [], {}
     for joint in find_joints(filed):
         pair = (joint.first, joint.second)
-        said = None if pair in parted else _signs(joint, filed, located)
+        said = None if pair in apart else _signs(joint, filed, located)
         if said is not None:
             ready.append(joint)
             signs[pair] = said
-    return [Joined(run.keys, RUN, run.reason) for run in find_runs(ready, signs, parted)]
+    return [Merged(run.keys, RUN, run.reason) for run in find_runs(ready, signs, apart)]
 
 
 def _signs(joint: Joint, filed: Sequence[Filed], located: Mapping[str, Located]) -> Signs | None:
@@ -81,7 +80,7 @@ def _could_hold(other: Filed, first: Filed, second: Filed) -> bool:
 
 
 def _is_heard(one: Located) -> bool:
-    return one.kept.done.exists()
+    return one.entry.done.exists()
 
 
 def joint_says(first: Located, second: Located) -> float | None:
@@ -93,7 +92,7 @@ def joint_says(first: Located, second: Located) -> float | None:
     rate = first.facts.sample_rate
     near = round(LOOKED_AT_S * rate)
     last = round(first.facts.duration * rate) if first.facts.kind == PICTURE else first.facts.samples
-    channels = cache.matching_channels(first.facts, first.kept)
+    channels = cache.matching_channels(first.facts, first.entry)
     try:
         with first.reader() as before, second.reader() as after:
             tail, head = before.read(last - near, near), after.read(0, near)
@@ -105,12 +104,12 @@ def joint_says(first: Located, second: Located) -> float | None:
     return says if exact else max(says, 0.0)
 
 
-def joined_path(paths: Sequence[str]) -> str:
+def merged_path(paths: Sequence[str]) -> str:
     """Return a name for recordings taken together, in the first one's folder.
 
     Examples
     --------
-    >>> joined_path(["E/clip0017.mov", "E/clip0018.mov"]), joined_path(["S1/a.wav", "S1/b.wav"])
+    >>> merged_path(["E/clip0017.mov", "E/clip0018.mov"]), merged_path(["S1/a.wav", "S1/b.wav"])
     ('E/clip0017-0018.mov', 'S1/a-b.wav')
     """
     first, last = PurePosixPath(paths[0]), PurePosixPath(paths[-1])

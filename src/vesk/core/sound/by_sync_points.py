@@ -9,11 +9,12 @@ import numpy as np
 from numpy.typing import NDArray
 from scipy import fft, ndimage, special
 
+from vesk.core.kinds import CLAP
 from vesk.core.sound.coarse import Candidate
 from vesk.core.sound.features import WORK_RATE
 from vesk.core.sound.hearing import Hearing
-from vesk.core.sound.look import log10_tail, look_at
-from vesk.core.sound.strikes import CLAP, Strike, find_strikes
+from vesk.core.sound.sync_points import SyncPoint, find_sync_points
+from vesk.core.sound.verify import log10_tail, verify
 
 MOST = 6
 _LEAST_SCORE = 0.1
@@ -27,7 +28,7 @@ _AGREES_LOG10 = -5.0  # the best of some thousand lines is as good as this by ch
 
 
 @dataclass(frozen=True, slots=True)
-class ByStrikes:
+class BySyncPoints:
     """What claps say.
 
     Attributes
@@ -73,15 +74,15 @@ def _alike(a: NDArray[np.float64], b: NDArray[np.float64]) -> tuple[float, float
     free = 0.8 * float(together.sum() ** 2 / max((together**2).sum(), 1e-30))
     deviate = np.arctanh(abs(r)) * np.sqrt(max(free - 3, 1.0))
     chance = float(special.log_ndtr(-deviate) / np.log(10)) + np.log10(2 * (2 * _REACH + 1))
-    part = 0.0
+    fraction = 0.0
     if 0 < k < near.size - 1:
         left, top, right = np.abs(near[k - 1 : k + 2])
         bend = left - 2 * top + right
-        part = 0.5 * (left - right) / bend if bend < 0 else 0.0
-    return k - _REACH + part, r, chance
+        fraction = 0.5 * (left - right) / bend if bend < 0 else 0.0
+    return k - _REACH + fraction, r, chance
 
 
-def match_by_strikes(picture: Hearing, sound: Hearing) -> ByStrikes | None:
+def match_by_sync_points(picture: Hearing, sound: Hearing) -> BySyncPoints | None:
     """Match two recordings by the claps both hear.
 
     Parameters
@@ -90,7 +91,7 @@ def match_by_strikes(picture: Hearing, sound: Hearing) -> ByStrikes | None:
 
     Returns
     -------
-    ByStrikes or None
+    BySyncPoints or None
         None when one of the two has no clap, or none is like another.
 
     Notes
@@ -98,7 +99,7 @@ def match_by_strikes(picture: Hearing, sound: Hearing) -> ByStrikes | None:
     Each pair of claps is compared by its flattened waveform: the same clap heard twice keeps its
     grain, another clap of the same sticks does not. Several pairs at one offset multiply their chances.
     """
-    first, second = (_clear(find_strikes(one.window(0, one.size), most=MOST)) for one in (picture, sound))
+    first, second = (_clear(find_sync_points(one.window(0, one.size), most=MOST)) for one in (picture, sound))
     if not first or not second:
         return None
     pairs = []
@@ -107,7 +108,7 @@ def match_by_strikes(picture: Hearing, sound: Hearing) -> ByStrikes | None:
         # Cuts begin at rounded samples: their own distance is exact, the lag refines it.
         base = round(p.at_s * WORK_RATE) - round(s.at_s * WORK_RATE)
         pairs.append((p.at_s, (base - lag) / WORK_RATE, r, chance))
-    best: ByStrikes | None = None
+    best: BySyncPoints | None = None
     for at, offset, r, _ in pairs:
         same = [one for one in pairs if _same(one, at, offset) and one[2] * r > 0]
         unique = {round(one[0], 3): one for one in sorted(same, key=lambda one: -one[3])}
@@ -115,25 +116,25 @@ def match_by_strikes(picture: Hearing, sound: Hearing) -> ByStrikes | None:
         if best is None or total < best.log10_false_alarm:
             used = sorted(unique.values())
             middle = float(np.mean([one[0] for one in used]))
-            best = ByStrikes(
+            best = BySyncPoints(
                 float(np.mean([one[1] for one in used])), middle, tuple((one[0], one[1]) for one in used),
                 min(float(total), 0.0), 1 if r > 0 else -1,
             )  # fmt: skip
     return best
 
 
-def _clear(found: list[Strike]) -> list[Strike]:
+def _clear(found: list[SyncPoint]) -> list[SyncPoint]:
     """Return what can be a clap: sticks and hands are gone within a fifth of a second, a syllable is not."""
     return [one for one in found if one.kind == CLAP and one.score >= _LEAST_SCORE and one.decay_ms <= _LONGEST_MS]
 
 
-def speak_apart(picture: Hearing, sound: Hearing, found: ByStrikes) -> bool:
+def speak_apart(picture: Hearing, sound: Hearing, found: BySyncPoints) -> bool:
     """Say whether both recordings also speak beside the claps, and say different things: then it is no match.
 
     Parameters
     ----------
     picture, sound : Hearing
-    found : ByStrikes
+    found : BySyncPoints
         A place that claps propose.
 
     Returns
@@ -141,7 +142,7 @@ def speak_apart(picture: Hearing, sound: Hearing, found: ByStrikes) -> bool:
     bool
         Windows count in which both stand well above their own quiet; their surprises, added up, must be beyond chance.
     """
-    place = look_at(picture, sound, Candidate(found.offset_s, 0.0, 1.0), tried=1)
+    place = verify(picture, sound, Candidate(found.offset_s, 0.0, 1.0), tried=1)
     if place is None:
         return False
     beside = np.array([min(abs(at - when) for when, _ in found.claps) > _BESIDE_S for at in place.at_s])

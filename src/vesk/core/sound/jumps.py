@@ -12,8 +12,8 @@ from vesk.core.sound.coarse import Candidate, search
 from vesk.core.sound.features import FEATURE_RATE, WORK_RATE
 from vesk.core.sound.fine import Path, laid_on
 from vesk.core.sound.hearing import Hearing
-from vesk.core.sound.look import SPOKE, TOLERANCE, Curves, Place, correlate_windows, log10_tail
 from vesk.core.sound.steps import LEAST_STEP_S
+from vesk.core.sound.verify import SPOKE, TOLERANCE, Curves, Verified, correlate_windows, log10_tail
 from vesk.core.sound.windows import LEAST_SHARED_S, SHORTEST_S, Stretch
 
 REACH_S = 0.16  # a step up to this is found around the line itself; a larger one as a place of its own
@@ -27,14 +27,16 @@ _SEARCHED_S = 4.0  # a stretch this long can be searched for by its onsets
 
 
 @dataclass(frozen=True, slots=True)
-class Level:
+class OffsetLevel:
     """A line parallel to the take's, by how much it lies higher (s), and each window's evidence for it."""
 
     above_s: float
     surprise: NDArray[np.float32]
 
 
-def find_levels(picture: Hearing, sound: Hearing, cells: Stretch, place: Place, others: list[Place]) -> list[Level]:
+def find_levels(
+    picture: Hearing, sound: Hearing, cells: Stretch, place: Verified, others: list[Verified]
+) -> list[OffsetLevel]:
     """Find the lines that stretches of the take lie on: the place's own first.
 
     Parameters
@@ -42,15 +44,15 @@ def find_levels(picture: Hearing, sound: Hearing, cells: Stretch, place: Place, 
     picture, sound : Hearing
     cells : Stretch
         The windows of the trace.
-    place : Place
+    place : Verified
         The best place.
-    others : list of Place
+    others : list of Verified
         Places found elsewhere: a jump larger than `REACH_S` shows as one of them.
     """
     reach = int(REACH_S * WORK_RATE)
     first = correlate_windows(picture, sound, cells, place.guess, reach)
     base = np.asarray(place.offset_at(first.at_s))
-    levels = [Level(0.0, first.along(base))]
+    levels = [OffsetLevel(0.0, first.along(base))]
     # Around every place found, steps of up to `REACH_S` are seen.
     around = [(0.0, first)]
     for above in _far(picture, sound, cells, place, others, levels[0]):
@@ -63,12 +65,12 @@ def find_levels(picture: Hearing, sound: Hearing, cells: Stretch, place: Place, 
             added = _another(curves, base + above, levels, known=above == 0.0)
             if added is None:
                 break
-            levels.append(Level(above + added.above_s, added.surprise))
+            levels.append(OffsetLevel(above + added.above_s, added.surprise))
     return levels
 
 
 def _far(
-    picture: Hearing, sound: Hearing, cells: Stretch, place: Place, others: list[Place], base: Level
+    picture: Hearing, sound: Hearing, cells: Stretch, place: Verified, others: list[Verified], base: OffsetLevel
 ) -> list[float]:
     """Return how much higher places lie at which a stretch that the base does not explain was found."""
     found = []
@@ -89,14 +91,16 @@ def _far(
     return found
 
 
-def _open_runs(levels: list[Level]) -> list[NDArray[np.int64]]:
+def _open_runs(levels: list[OffsetLevel]) -> list[NDArray[np.int64]]:
     """Return the runs of windows that no level explains."""
     known = np.max([level.surprise for level in levels], axis=0)
     runs, count = ndimage.label(ndimage.uniform_filter1d((known < 2.5).astype(float), 3) > 0.5)
     return [np.flatnonzero(runs == run) for run in range(1, count + 1)]
 
 
-def _another(curves: Curves, base: NDArray[np.float64], levels: list[Level], *, known: bool) -> Level | None:
+def _another(
+    curves: Curves, base: NDArray[np.float64], levels: list[OffsetLevel], *, known: bool
+) -> OffsetLevel | None:
     """Find the level that explains best a stretch which no level explains so far."""
     best: tuple[float, float] | None = None
     column = curves.columns(base)
@@ -117,10 +121,10 @@ def _another(curves: Curves, base: NDArray[np.float64], levels: list[Level], *, 
             best = (float(chance), float(shifts[k] * curves.step / WORK_RATE))
     if best is None:
         return None
-    return Level(best[1], curves.along(base + best[1]))
+    return OffsetLevel(best[1], curves.along(base + best[1]))
 
 
-def assign(levels: list[Level]) -> NDArray[np.int64]:
+def assign(levels: list[OffsetLevel]) -> NDArray[np.int64]:
     """Assign each window to a level: the most evidence, changes paid for (Viterbi [1]_).
 
     References
@@ -151,7 +155,7 @@ class Change:
     after_s: float
 
 
-def changes(levels: list[Level], path: NDArray[np.int64], at_s: NDArray[np.float64]) -> list[Change]:
+def changes(levels: list[OffsetLevel], path: NDArray[np.int64], at_s: NDArray[np.float64]) -> list[Change]:
     """Return where the assigned level changes, each backed by windows that spoke on both sides."""
     made = []
     edges = np.flatnonzero(np.diff(path))

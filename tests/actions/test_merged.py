@@ -10,14 +10,16 @@ import numpy as np
 import pytest
 from tests.conftest import PAL, make_shoot, shown
 
-from vesk.actions import correct, intake, joining, measuring, package, pairing, sources, standing, turnover
-from vesk.actions.striking import keep_strikes
+from vesk.actions import correct, intake, measuring, merging, package, pairing, pairing_status, sources, turnover
+from vesk.actions.locating import located
+from vesk.actions.sync_points import keep_sync_points
 from vesk.core.errors import RefusedError, StaleError
+from vesk.core.kinds import Kind
 from vesk.dailies.conforming import conform
 from vesk.dailies.folder import walk_folder
-from vesk.dailies.located import join, locate
+from vesk.dailies.located import locate, merge
 from vesk.dailies.searching import gap_between
-from vesk.store import days, overrides, pairings, recordings, strikes, turnovers
+from vesk.store import days, overrides, pairings, recordings, sync_points, turnovers
 from vesk.web import create_app
 
 DEVICES = """
@@ -97,10 +99,10 @@ def day(db, settings, rolled_on, tmp_path):
         folder=str(tmp_path / "media"),
     )  # fmt: skip
     intake.take_in(db, settings, made)
-    joining.join_day(db, settings, made)
+    merging.merge_day(db, settings, made)
     for row in recordings.ready_of_day(db, made.id):
         measuring.listen(db, settings, row.id)
-    joining.join_day(db, settings, made)
+    merging.merge_day(db, settings, made)
     for row in recordings.ready_of_day(db, made.id):
         measuring.listen(db, settings, row.id)
     db.commit()
@@ -120,12 +122,12 @@ def test_parts_and_tracks_become_one_recording_each(db, settings, day):
         "A009_001.mov", "clip0101-0103.mov", "50_01_1-3.wav", "REC0007-0009.wav",
     ]  # fmt: skip
     run, single = the(db, day, "clip0101-0103.mov"), the(db, day, "50_01_1-3.wav")
-    assert "files are just as long" in run.joined_why or "sound goes on" in run.joined_why
-    assert run.facts["frames"] == 28 * 25
-    assert single.facts["channels"] == 3
-    assert single.facts["track_names"] == ["mix", "boom", "lav Ines"]
-    assert "iXML" in single.joined_why
-    place = standing.located(settings, day, single)
+    assert "files are just as long" in run.merged_why or "sound goes on" in run.merged_why
+    assert run.facts.frames == 28 * 25
+    assert single.facts.channels == 3
+    assert single.facts.track_names == ("mix", "boom", "lav Ines")
+    assert "iXML" in single.merged_why
+    place = located(db, settings, day, single)
     with place.reader() as reader:
         block = reader.read(48_000, 1000)
     for channel in range(3):
@@ -145,23 +147,23 @@ def test_a_run_is_measured_corrected_and_checked_once_and_delivered_file_by_file
     by = {recordings.get(db, one.sound_id).name: one for one in found}
     assert set(by) == {"50_01_1-3.wav", "REC0007-0009.wav"}
     true = rolled_on.pair("clip0101.mov", "REC0007.wav")
-    line = standing.of_pairing(db, by["REC0007-0009.wav"].id).found.line
+    line = pairing_status.of_pairing(db, by["REC0007-0009.wav"].id).found.line
     assert abs(line.offset_s - true["heard_offset_s"]) < 20e-6
     assert abs(line.ppm - true["ppm"]) < 1.0
     # The set alone is handed over with it.
     other = by["REC0007-0009.wav"]
     correct.set_aside(db, settings, other.id, version=other.version, reason="the set is better")
-    now = standing.of_pairing(db, by["50_01_1-3.wav"].id)
+    now = pairing_status.of_pairing(db, by["50_01_1-3.wav"].id)
     correct.take_proposal(db, settings, now.pairing.id, version=now.pairing.version)
-    now = standing.of_pairing(db, now.pairing.id)
+    now = pairing_status.of_pairing(db, now.pairing.id)
     correct.check(db, settings, now.pairing.id, version=now.pairing.version)
     planned = turnover.plan(db, settings, day)
     package.make(db, settings, planned.id)
     made = [one for one in turnovers.deliveries(db, planned.id) if one.name.startswith("clip")]
     assert [one.name for one in made] == ["clip0101.wav", "clip0102.wav", "clip0103.wav"]
-    assert [one.facts["samples"] for one in made] == [480_000, 480_000, 8 * 48_000]
+    assert [one.written.samples for one in made] == [480_000, 480_000, 8 * 48_000]
     # The drift that stays inside the tolerance runs on across the joints: one line over three files.
-    left = [value for one in made for value in one.facts["residual_s"]]
+    left = [value for one in made for value in one.written.residual_s]
     assert np.diff(left).max() < 10e-6
     assert 0.4e-3 < left[0] < 0.7e-3
     assert abs(left[0] + left[-1]) < 0.1e-3
@@ -173,55 +175,55 @@ def test_taken_apart_the_files_stand_for_themselves_and_are_not_joined_again(db,
     pairing.pair_day(db, day)
     run = the(db, day, "REC0007-0009.wav")
     overrides.put(db, run.id, "scene", "50X", by="test editor")
-    joining.part(db, settings, run.id, version=run.version)
-    assert joining.join_day(db, settings, day) == []
+    merging.take_apart(db, settings, run.id, version=run.version)
+    assert merging.merge_day(db, settings, day) == []
     assert {"REC0007.wav", "REC0008.wav", "REC0009.wav"} <= set(names(db, day))
     with pytest.raises(RefusedError, match="one file"):
-        joining.part(db, settings, the(db, day, "REC0008.wav").id, version=1)
+        merging.take_apart(db, settings, the(db, day, "REC0008.wav").id, version=1)
     parts = [row for row in recordings.of_day(db, day.id) if row.name.startswith("REC")]
-    again = joining.join_by_hand(db, settings, day, shown(*parts), "run")
+    again = merging.merge_by_hand(db, settings, day, shown(*parts), "run")
     assert again.id == run.id  # with whatever was decided about it
     assert overrides.standing_of_day(db, day.id)[run.id]["scene"].value == "50X"
     picture, sound = the(db, day, "A009_001.mov"), the(db, day, "50_01_1-3.wav")
     with pytest.raises(RefusedError, match="several sources"):
-        joining.join_by_hand(db, settings, day, shown(picture, sound), "run")
+        merging.merge_by_hand(db, settings, day, shown(picture, sound), "run")
     with pytest.raises(RefusedError, match="two files or more"):
-        joining.join_by_hand(db, settings, day, shown(picture), "run")
+        merging.merge_by_hand(db, settings, day, shown(picture), "run")
 
 
 def test_a_pairing_of_a_part_rests_while_the_run_stands(db, settings, day):
     run = the(db, day, "clip0101-0103.mov")
-    joining.part(db, settings, run.id, version=run.version)
+    merging.take_apart(db, settings, run.id, version=run.version)
     first = the(db, day, "clip0101.mov")
     [one] = [p for p in pairing.pair_by_sound(db, settings, first.id, lambda _d, _t: True)
              if recordings.get(db, p.sound_id).name == "50_01_1-3.wav"]  # fmt: skip
     correct.set_own(db, settings, one.id, version=one.version, slip=Fraction(3, 1000), ppm=Fraction(0))
     clips = [row for row in recordings.of_day(db, day.id) if row.name.startswith("clip")]
-    joining.join_by_hand(db, settings, day, shown(*clips), "run")
+    merging.merge_by_hand(db, settings, day, shown(*clips), "run")
     assert one.id not in {p.id for p in pairings.of_day(db, day.id)}
     assert not pairings.is_standing(db, one.id)
-    joining.part(db, settings, run.id, version=run.version)
-    assert standing.of_pairing(db, one.id).state == "corrected"
+    merging.take_apart(db, settings, run.id, version=run.version)
+    assert pairing_status.of_pairing(db, one.id).state == "corrected"
 
 
 def test_a_part_that_vanishes_takes_the_run_with_it_and_brings_it_back(db, settings, day, tmp_path):
     lost = tmp_path / "media" / "Z" / "REC0008.wav"
     kept = lost.rename(tmp_path / "REC0008.wav")
     intake.take_in(db, settings, day)
-    joining.refresh(db, day)
+    merging.refresh(db, day)
     run = the(db, day, "REC0007-0009.wav")
     assert run.state == "vanished"
     assert "REC0008.wav" in run.problem
     kept.rename(lost)
     intake.take_in(db, settings, day)
-    assert joining.refresh(db, day) == []  # nothing in it changed: what was heard counts
+    assert merging.refresh(db, day) == []  # nothing in it changed: what was heard counts
     assert the(db, day, "REC0007-0009.wav").state == "ready"
 
 
 def test_a_run_moves_with_its_files(db, settings, day):
     run = the(db, day, "REC0007-0009.wav")
     assert sources.move(db, settings, day, shown(run), to_tag="S9") == 1
-    assert {row.source_id for row in recordings.parts_of(db, run.id)} == {the(db, day, run.name).source_id}
+    assert {row.source_id for row in recordings.members_of(db, run)} == {the(db, day, run.name).source_id}
 
 
 def test_a_camera_that_serves_as_a_recorder_is_laid_on_the_others_pictures(db, settings, day):
@@ -229,30 +231,30 @@ def test_a_camera_that_serves_as_a_recorder_is_laid_on_the_others_pictures(db, s
     deck = next(one for one in days.sources(db, day.id) if one.id == run.source_id)
     pairing.pair_by_sound(db, settings, run.id, lambda _done, _total: True)
     before = {p.id for p in pairings.of_day(db, day.id)}
-    sources.serve_as(db, settings, deck.id, version=deck.version, kind="sound")
+    sources.serve_as(db, settings, deck.id, version=deck.version, kind=Kind.SOUND)
     run = the(db, day, run.name)
-    assert (run.kind, run.facts["frames"], run.facts["samples"]) == ("sound", None, 28 * 48_000)
+    assert (run.kind, run.facts.frames, run.facts.samples) == ("sound", None, 28 * 48_000)
     assert pairings.of_day(db, day.id) == []  # as a picture it is nobody's partner now
     (found,) = pairing.pair_by_sound(db, settings, run.id, lambda _done, _total: True)
-    line = standing.of_pairing(db, found.id).found.line
+    line = pairing_status.of_pairing(db, found.id).found.line
     assert line.offset_s == pytest.approx(-1.0, abs=0.05)
     assert line.ppm == pytest.approx(38.0, abs=1.0)
     with pytest.raises(StaleError):
-        sources.serve_as(db, settings, deck.id, version=1, kind="picture")
-    sources.serve_as(db, settings, deck.id, version=deck.version, kind="picture")
+        sources.serve_as(db, settings, deck.id, version=1, kind=Kind.PICTURE)
+    sources.serve_as(db, settings, deck.id, version=deck.version, kind=Kind.PICTURE)
     run = the(db, day, run.name)
-    assert (run.kind, run.facts["frames"]) == ("picture", 28 * 25)
+    assert (run.kind, run.facts.frames) == ("picture", 28 * 25)
     assert {p.id for p in pairings.of_day(db, day.id)} == before  # what was found before is there again
     recorder = next(one for one in days.sources(db, day.id) if one.tag == "M")
     with pytest.raises(RefusedError, match="holds no picture"):
-        sources.serve_as(db, settings, recorder.id, version=recorder.version, kind="picture")
+        sources.serve_as(db, settings, recorder.id, version=recorder.version, kind=Kind.PICTURE)
 
 
 def test_pages_draw_and_play_a_run_as_one(db, settings, day):
     """Frames, samples and peaks asked of the run are those of the file that holds them, across the joint."""
     client = create_app(settings).test_client()
     run = the(db, day, "clip0101-0103.mov")
-    first, second, _ = recordings.parts_of(db, run.id)
+    first, second, _ = recordings.members_of(db, run)
     asked = client.get(f"/media/{run.id}/frame/260.jpg")
     own = client.get(f"/media/{second.id}/frame/10.jpg")
     assert asked.status_code == 200
@@ -277,15 +279,15 @@ def test_pages_draw_and_play_a_run_as_one(db, settings, day):
 
 def test_the_closing_sticks_are_seen_in_whichever_file_holds_them(db, settings, day):
     run = the(db, day, "clip0101-0103.mov")
-    place = standing.located(settings, day, run)
+    place = located(db, settings, day, run)
     whole = place.grey_frames(245, 10)  # the last five of one file, the first five of the next
-    first, second = (part.grey_frames(*span) for part, span in zip(place.parts, ((245, 5), (0, 5)), strict=False))
+    first, second = (part.grey_frames(*span) for part, span in zip(place.members, ((245, 5), (0, 5)), strict=False))
     assert whole.shape[0] == 10
     assert np.array_equal(whole, np.concatenate([first, second]))
     assert place.grey_frames(695, 20).shape[0] == 5
     assert place.grey_frames(700, 5).shape[0] == 0
-    keep_strikes(db, settings, run.id)
-    seen = [one for one in strikes.of_recordings(db, [run.id])[run.id] if one.how == strikes.SEEN]
+    keep_sync_points(db, settings, run.id)
+    seen = [one for one in sync_points.of_recordings(db, [run.id])[run.id] if one.how == sync_points.SEEN]
     # The clap falls at 1.2 s of the take; the camera ran one second before it.
     assert any(abs(one.frame - (1.2 + 1.0) * 25) <= 1.5 for one in seen)
 
@@ -332,7 +334,7 @@ def test_what_another_device_recorded_tells_the_gap_between_two_files(rolled_on,
         return locate(rolled_on.folder / name, tmp_path / "cache")
 
     first, second, third = (at(f"E/clip010{n}.mov") for n in (1, 2, 3))
-    whole = join([at(f"M/50_01_{n}.wav") for n in (1, 2, 3)], "set", tmp_path / "cache")
+    whole = merge([at(f"M/50_01_{n}.wav") for n in (1, 2, 3)], "set", tmp_path / "cache")
     unclocked = {"whole": SimpleNamespace(start=None)}
     assert abs(gap_between(first, second, {"whole": whole}, unclocked)) < 0.002  # another microphone is the nearer
     assert abs(gap_between(second, third, {"whole": whole}, unclocked)) < 10e-6

@@ -1,4 +1,4 @@
-"""`vesk strikes FILE`."""
+"""`vesk sync-points FILE`."""
 
 from __future__ import annotations
 
@@ -9,7 +9,7 @@ from typing import Any
 
 from vesk.cli import files
 from vesk.dailies.located import locate
-from vesk.dailies.sync_points import Strikes, strikes_of
+from vesk.dailies.sync_points import SyncPoints, sync_points_of
 
 
 def arguments(parser: argparse.ArgumentParser) -> None:
@@ -20,7 +20,7 @@ def arguments(parser: argparse.ArgumentParser) -> None:
 
 def run(options: argparse.Namespace) -> int:
     """Find and print claps heard and seen."""
-    found = strikes_of(locate(options.file, files.cache()))
+    found = sync_points_of(locate(options.file, files.cache()))
     if options.json:
         files.show(_json(found))
         return 0
@@ -36,7 +36,7 @@ def run(options: argparse.Namespace) -> int:
     return 0
 
 
-def _json(found: Strikes) -> dict[str, Any]:
+def _json(found: SyncPoints) -> dict[str, Any]:
     return {
         "heard": [asdict(one) for one in found.heard],
         "seen": [asdict(one) for one in found.seen],

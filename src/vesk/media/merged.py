@@ -13,55 +13,56 @@ import numpy as np
 from numpy.typing import NDArray
 
 from vesk.core.errors import RefusedError
+from vesk.core.facts import Facts
+from vesk.core.kinds import PICTURE, RUN, SET, Together
 from vesk.media.checksum import UNREAD, WHOLE, is_whole
-from vesk.media.facts import PICTURE, Facts
 from vesk.media.sound import Samples
 
-RUN, SET = "run", "set"
 _ALIKE = {
     RUN: {"kind": "kind", "fps": "frame rate", "sample_rate": "sample rate", "channels": "number of channels"},
     SET: {"kind": "kind", "sample_rate": "sample rate"},
 }
 
 
-def join_facts(parts: Sequence[Facts], how: str) -> Facts:
+def merge_facts(members: Sequence[Facts], how: Together) -> Facts:
     """Return what is known of files taken together.
 
     Parameters
     ----------
-    parts : sequence of Facts
+    members : sequence of Facts
         In order: of time for a `RUN`, of channels for a `SET`.
-    how : str
+    how : Together
 
     Raises
     ------
     RefusedError
         If there are fewer than two, or they differ where one recording cannot.
     """
-    if len(parts) < 2:
+    if len(members) < 2:
         raise RefusedError("One recording is made of two files or more: select them all.")
     for name, words in _ALIKE[how].items():
-        values = {getattr(one, name) for one in parts}
+        values = {getattr(one, name) for one in members}
         if len(values) > 1:
             said = ", ".join(sorted(f"{float(v):g}" if isinstance(v, Fraction) else str(v) for v in values))
             raise RefusedError(f"These cannot be one recording: they differ in {words} ({said}).")
-    first = parts[0]
-    remarks = tuple(dict.fromkeys(remark for one in parts for remark in one.remarks))
+    first = members[0]
+    remarks = tuple(dict.fromkeys(remark for one in members for remark in one.remarks))
+    flaws = tuple(dict.fromkeys(flaw for one in members for flaw in one.flaws))
     if how == RUN:
-        duration = sum((one.duration for one in parts), Fraction(0))
-        frames = sum(one.frames or 0 for one in parts) if first.kind == PICTURE else None
-        # A picture's sound lies where its frames do: a part whose sound ends early is silent to its last frame.
-        samples = round(duration * first.sample_rate) if first.kind == PICTURE else sum(one.samples for one in parts)
-        return replace(first, duration=duration, frames=frames, samples=samples, remarks=remarks)
+        duration = sum((one.duration for one in members), Fraction(0))
+        frames = sum(one.frames or 0 for one in members) if first.kind == PICTURE else None
+        # A picture's sound lies where its frames do: a file whose sound ends early is silent to its last frame.
+        samples = round(duration * first.sample_rate) if first.kind == PICTURE else sum(one.samples for one in members)
+        return replace(first, duration=duration, frames=frames, samples=samples, remarks=remarks, flaws=flaws)
     if first.kind == PICTURE:
         raise RefusedError("Only sound files lie side by side as channels; pictures are parts of a run.")
-    longest, shortest = (chosen(one.samples for one in parts) for chosen in (max, min))
+    longest, shortest = (chosen(one.samples for one in members) for chosen in (max, min))
     if longest != shortest:
-        short = [one for one in parts if one.samples < longest]
+        short = [one for one in members if one.samples < longest]
         gone = float(Fraction(longest - shortest, first.sample_rate))
-        remarks += (f"{len(short)} of {len(parts)} tracks end up to {gone:.2f} s early and are silent from there",)
+        remarks += (f"{len(short)} of {len(members)} tracks end up to {gone:.2f} s early and are silent from there",)
     names: list[str] = []
-    for number, one in enumerate(parts, start=1):
+    for number, one in enumerate(members, start=1):
         own = len(one.track_names) == one.channels
         names += one.track_names if own else [f"track {number}"] * one.channels
     return replace(
@@ -69,12 +70,13 @@ def join_facts(parts: Sequence[Facts], how: str) -> Facts:
         duration=Fraction(longest, first.sample_rate),
         samples=longest,
         remarks=remarks,
+        flaws=flaws,
         track_names=tuple(names),
-        channels=sum(one.channels for one in parts),
+        channels=sum(one.channels for one in members),
     )
 
 
-def joined_content(contents: Sequence[str], how: str) -> str:
+def merged_content(contents: Sequence[str], how: Together) -> str:
     """Return the content hash of files taken together; it is one of every byte where theirs are."""
     mark = WHOLE if all(is_whole(one) for one in contents) else UNREAD
     return mark + hashlib.blake2b("\n".join([how, *contents]).encode(), digest_size=16).hexdigest()
@@ -83,13 +85,13 @@ def joined_content(contents: Sequence[str], how: str) -> str:
 class _Together:
     """Several open files, let go of together."""
 
-    def __init__(self, parts: Sequence[Samples]) -> None:
-        self._parts = parts
+    def __init__(self, members: Sequence[Samples]) -> None:
+        self._members = members
 
     def close(self) -> None:
         """Let go of the files."""
-        for part in self._parts:
-            part.close()
+        for one in self._members:
+            one.close()
 
     def __enter__(self) -> Self:
         return self
@@ -99,40 +101,40 @@ class _Together:
 
 
 class Series(_Together):
-    """`Samples` of a run: each part from its own start, cut or silent up to the next one's.
+    """`Samples` of a run: each file from its own start, cut or silent up to the next one's.
 
     Parameters
     ----------
-    parts : sequence of Samples
+    members : sequence of Samples
     durations : sequence of Fraction
-        Seconds that each part takes.
+        Seconds that each file takes.
     """
 
-    def __init__(self, parts: Sequence[Samples], durations: Sequence[Fraction]) -> None:
-        super().__init__(parts)
-        self.sample_rate, self.channels = parts[0].sample_rate, parts[0].channels
+    def __init__(self, members: Sequence[Samples], durations: Sequence[Fraction]) -> None:
+        super().__init__(members)
+        self.sample_rate, self.channels = members[0].sample_rate, members[0].channels
         self._edges = [0, *(round(at * self.sample_rate) for at in accumulate(durations))]
         self.frames = self._edges[-1]
 
     def read(self, start: int, count: int) -> NDArray[np.float32]:
         """Read samples ``start`` to ``start + count`` as float32 (count, channels)."""
         out = np.zeros((count, self.channels), np.float32)
-        for part, low, high in zip(self._parts, self._edges[:-1], self._edges[1:], strict=True):
+        for one, low, high in zip(self._members, self._edges[:-1], self._edges[1:], strict=True):
             begin, stop = max(start, low), min(start + count, high)
             if stop > begin:
-                out[begin - start : stop - start] = part.read(begin - low, stop - begin)
+                out[begin - start : stop - start] = one.read(begin - low, stop - begin)
         return out
 
 
 class SideBySide(_Together):
     """`Samples` of a set: one file's channels after the other's; one that ends early is silent from there."""
 
-    def __init__(self, parts: Sequence[Samples]) -> None:
-        super().__init__(parts)
-        self.sample_rate = parts[0].sample_rate
-        self.channels = sum(part.channels for part in parts)
-        self.frames = max(part.frames for part in parts)
+    def __init__(self, members: Sequence[Samples]) -> None:
+        super().__init__(members)
+        self.sample_rate = members[0].sample_rate
+        self.channels = sum(one.channels for one in members)
+        self.frames = max(one.frames for one in members)
 
     def read(self, start: int, count: int) -> NDArray[np.float32]:
         """Read samples ``start`` to ``start + count`` as float32 (count, channels)."""
-        return np.concatenate([part.read(start, count) for part in self._parts], axis=1)
+        return np.concatenate([one.read(start, count) for one in self._members], axis=1)

@@ -6,8 +6,9 @@ import numpy as np
 import pytest
 
 from vesk.core.errors import RefusedError
-from vesk.media.facts import Facts
-from vesk.media.joined import RUN, SET, Series, SideBySide, join_facts
+from vesk.core.facts import Facts
+from vesk.core.kinds import RUN, SET, Kind
+from vesk.media.merged import Series, SideBySide, merge_facts
 from vesk.media.sound import SoundReader
 from vesk.media.wave import write_wave
 
@@ -70,7 +71,7 @@ def sound(**more):
 
 
 def test_facts_of_a_set_count_channels_and_say_which_end_early():
-    facts = join_facts([sound(track_names=("mix",)), sound(samples=24_000), sound()], SET)
+    facts = merge_facts([sound(track_names=("mix",)), sound(samples=24_000), sound()], SET)
     assert (facts.channels, facts.samples, facts.duration) == (3, 48_000, 1)
     assert facts.track_names == ("mix", "track 2", "track 3")
     assert "1 of 3 tracks end up to 0.50 s early" in facts.remarks[0]
@@ -82,16 +83,16 @@ def test_facts_of_a_set_count_channels_and_say_which_end_early():
         (sound(sample_rate=44_100), RUN, "sample rate"),
         (sound(sample_rate=44_100), SET, "sample rate"),
         (sound(channels=2), RUN, "number of channels"),
-        (Facts(kind="picture", container="mov", duration=Fraction(1)), RUN, "kind"),
+        (Facts(kind=Kind.PICTURE, container="mov", duration=Fraction(1)), RUN, "kind"),
     ],
 )
 def test_what_cannot_be_one_recording_is_refused(other, how, words):
     with pytest.raises(RefusedError, match=words):
-        join_facts([sound(), other], how)
+        merge_facts([sound(), other], how)
 
 
 def test_pictures_do_not_lie_side_by_side():
-    picture = Facts(kind="picture", container="mov", duration=Fraction(1), fps=Fraction(25), frames=25)
+    picture = Facts(kind=Kind.PICTURE, container="mov", duration=Fraction(1), fps=Fraction(25), frames=25)
     with pytest.raises(RefusedError, match="parts of a run"):
-        join_facts([picture, picture], SET)
-    assert join_facts([picture, picture], RUN).frames == 50
+        merge_facts([picture, picture], SET)
+    assert merge_facts([picture, picture], RUN).frames == 50

@@ -1,4 +1,4 @@
-"""`vesk bench`: accuracy and speed, measured."""
+"""`vesk benchmark`, or `vesk bench`: accuracy and speed, measured."""
 
 from __future__ import annotations
 
@@ -12,8 +12,8 @@ from vesk.settings import PROJECT
 
 def arguments(parser: argparse.ArgumentParser) -> None:
     """Name the options."""
-    parts = ("all", "walk", "intake", "measuring", "pages", "faults")
-    parser.add_argument("part", nargs="?", choices=parts, default="all", help="what to measure")
+    sets = ("all", "walk", "intake", "measuring", "pages", "faults")
+    parser.add_argument("which", nargs="?", choices=sets, default="all", help="what to measure")
     parser.add_argument("--media", type=Path, help="a simulated day to reuse (made when left out)")
     parser.add_argument("--scale", type=float, default=1.0, help="share of the cases to run")
 
@@ -21,14 +21,14 @@ def arguments(parser: argparse.ArgumentParser) -> None:
 def run(options: argparse.Namespace) -> int:
     """Run the benchmarks and print their figures."""
     sys.path.insert(0, str(PROJECT / "benchmarks"))
-    if options.part in {"all", "walk"}:
+    if options.which in {"all", "walk"}:
         import_module("walk").main(options.media)
-    if options.part in {"all", "intake"}:
+    if options.which in {"all", "intake"}:
         import_module("intake").main(options.media)
-    if options.part in {"all", "measuring"}:
+    if options.which in {"all", "measuring"}:
         import_module("measuring").main(options.scale)
-    if options.part in {"all", "pages"}:
+    if options.which in {"all", "pages"}:
         import_module("pages").main(options.scale)
-    if options.part == "faults":  # it kills and fills disks of its own: only when asked for by name
+    if options.which == "faults":  # it kills and fills disks of its own: only when asked for by name
         import_module("faults").main(options.scale)
     return 0

@@ -7,10 +7,10 @@ from fractions import Fraction
 from typing import Any
 
 from vesk.core.errors import RefusedError, TimecodeError
-from vesk.core.pairing.by_timecode import PICTURE, SOUND, Span
+from vesk.core.kinds import PICTURE, SOUND, Flaw, Kind
+from vesk.core.pairing.by_timecode import Span
+from vesk.core.plain import Plain
 from vesk.core.timecode import FrameRate, Timecode, time_reference
-
-__all__ = ["PICTURE", "PLAIN_SOUND", "SOUND", "Facts"]
 
 PLAIN_SOUND = {"wav", "aiff", "flac", "caf"}  # containers whose samples are read from the file itself
 
@@ -21,8 +21,7 @@ class Facts:
 
     Attributes
     ----------
-    kind : str
-        `PICTURE` or `SOUND`.
+    kind : Kind
     container, codec, sound_codec : str
         As the file names them; empty when there is none.
     duration : Fraction
@@ -60,9 +59,11 @@ class Facts:
         Where each of these comes from: ``bext``, ``iXML``, ``timecode track``, ``container``, ``samples``.
     remarks : tuple of str
         What was inferred or looked odd, a sentence each.
+    flaws : tuple of Flaw
+        Which of these are faults of the file.
     """
 
-    kind: str
+    kind: Kind
     container: str
     duration: Fraction
     codec: str = ""
@@ -91,6 +92,7 @@ class Facts:
     circled: bool = False
     origins: dict[str, str] = field(default_factory=dict)
     remarks: tuple[str, ...] = field(default=())
+    flaws: tuple[Flaw, ...] = ()
     family: str = ""
     family_index: str = ""
     family_size: str = ""
@@ -170,22 +172,12 @@ class Facts:
         start, rate = self.start(day)
         return Span(key, name, source, self.kind, start, rate, self.duration)
 
-    def as_json(self) -> dict[str, Any]:
-        """Return plain JSON values; fractions as ``"num/den"``."""
-        values: dict[str, Any] = {}
-        for name in self.__slots__:
-            value = getattr(self, name)
-            values[name] = (
-                str(value) if isinstance(value, Fraction) else list(value) if isinstance(value, tuple) else value
-            )
-        return values
 
-    @classmethod
-    def from_json(cls, values: dict[str, Any]) -> Facts:
-        """Rebuild from `as_json`."""
-        kept = dict(values)
-        for name in ("duration", "fps", "timecode_rate", "capture_fps"):
-            kept[name] = None if kept.get(name) is None else Fraction(kept[name])
-        for name in ("track_names", "remarks"):
-            kept[name] = tuple(kept.get(name, ()))
-        return cls(**kept)
+def _second(values: dict[str, Any]) -> dict[str, Any]:
+    """Until the second version a flaw was a remark alone."""
+    said = " ".join(values.get("remarks", ()))
+    words = {Flaw.CUT_SHORT: "cut short", Flaw.COUNTED: "were counted"}
+    return {**values, "flaws": [flaw for flaw, text in words.items() if text in said]}
+
+
+FACTS = Plain(Facts, 2, since={1: _second})

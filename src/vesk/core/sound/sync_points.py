@@ -1,4 +1,4 @@
-"""Strikes heard: claps and start tones, timed at their attack and ranked."""
+"""Sync points heard: claps and start tones, timed at their attack and ranked."""
 
 from __future__ import annotations
 
@@ -8,9 +8,9 @@ import numpy as np
 from numpy.typing import NDArray
 from scipy import ndimage, signal
 
+from vesk.core.kinds import CLAP, TONE, SyncPointKind
 from vesk.core.sound.features import WORK_RATE
 
-CLAP, TONE = "clap", "tone"
 _HOP = 16  # samples: 1 ms
 _RISE_DB = 9.0
 _BESIDE_MS, _AFTER_MS = 500, 250  # what surrounds it: half a second before, and after a room has rung out
@@ -24,7 +24,7 @@ _TONE_HOLDS = 0.1  # of its energy, from one end to the other
 
 
 @dataclass(frozen=True, slots=True)
-class Strike:
+class SyncPoint:
     """A sync point heard on a recording.
 
     Attributes
@@ -42,13 +42,13 @@ class Strike:
     """
 
     at_s: float
-    kind: str
+    kind: SyncPointKind
     score: float
     rise_db: float
     decay_ms: float
 
 
-def find_strikes(sound: NDArray[np.float32], *, most: int = 12) -> list[Strike]:
+def find_sync_points(sound: NDArray[np.float32], *, most: int = 12) -> list[SyncPoint]:
     """Find claps and start tones.
 
     Parameters
@@ -56,11 +56,11 @@ def find_strikes(sound: NDArray[np.float32], *, most: int = 12) -> list[Strike]:
     sound : ndarray of float32, shape (n,)
         One channel at `WORK_RATE`.
     most : int
-        Strikes wanted.
+        Sync points wanted.
 
     Returns
     -------
-    list of Strike
+    list of SyncPoint
         The likeliest first.
 
     Notes
@@ -69,7 +69,7 @@ def find_strikes(sound: NDArray[np.float32], *, most: int = 12) -> list[Strike]:
     gone within a tenth of a second. How much each counts was fitted (logistic regression) to 320 simulated takes,
     half of them with claps, and 33 000 other sudden sounds in them: talk, sibilants, stops, doors, knocks.
     """
-    found: list[Strike] = []
+    found: list[SyncPoint] = []
     for start in range(0, max(1, sound.size), _BLOCK):
         # Blocks overlap by a second, so that nothing at a seam is lost.
         first = max(0, start - WORK_RATE)
@@ -116,7 +116,7 @@ def _shifted(values: NDArray[np.float64], by: int) -> NDArray[np.float64]:
     return np.asarray(values[index])
 
 
-def _claps(bands: _Bands) -> list[Strike]:
+def _claps(bands: _Bands) -> list[SyncPoint]:
     energy = bands.energy
     floor = _FLOOR + 1e-3 * float(np.median(energy))
     ahead = _shifted(ndimage.maximum_filter1d(energy, 5), -2)
@@ -129,7 +129,7 @@ def _claps(bands: _Bands) -> list[Strike]:
     return [_judged(int(k), float(rise[k]), bands, floor) for k in np.flatnonzero(peak)]
 
 
-def _judged(k: int, out_of_quiet: float, bands: _Bands, floor: float) -> Strike:
+def _judged(k: int, out_of_quiet: float, bands: _Bands, floor: float) -> SyncPoint:
     energy, top = bands.energy, bands.top
     after = energy[k : k + 400]
     crest = float(after[:8].max(initial=floor))
@@ -155,7 +155,7 @@ def _judged(k: int, out_of_quiet: float, bands: _Bands, floor: float) -> Strike:
         + 0.111 * float(np.clip(out_of_quiet, 0, 45))
         - 6.64
     )
-    return Strike(at, CLAP, float(1 / (1 + np.exp(-total))), rise, decay)
+    return SyncPoint(at, CLAP, float(1 / (1 + np.exp(-total))), rise, decay)
 
 
 def _loud(energy: NDArray[np.float64], parts: list[slice]) -> float:
@@ -180,7 +180,7 @@ def _attack(high: NDArray[np.float64], k: int) -> float:
     return low + first - float(np.clip((piece[first] - limit) / rise, 0, 1)) if rise > 0 else float(low + first)
 
 
-def _tones(piece: NDArray[np.float32]) -> list[Strike]:
+def _tones(piece: NDArray[np.float32]) -> list[SyncPoint]:
     """Find steady tones that begin at once: one line holds nearly all energy for a twelfth of a second or more."""
     count = piece.size // _TONE_FRAME
     if count < 6:
@@ -205,5 +205,5 @@ def _tones(piece: NDArray[np.float32]) -> list[Strike]:
         part = np.abs(piece[start : start + 3 * _TONE_FRAME])
         crest = float(np.quantile(np.abs(piece[rows[0] * _TONE_FRAME : (rows[-1] + 1) * _TONE_FRAME]), 0.95))
         first = start + int(np.argmax(part >= 0.3 * crest))
-        made.append(Strike(first / WORK_RATE, TONE, _TONE_SCORE, 20.0, rows.size * _TONE_FRAME / WORK_RATE * 1000))
+        made.append(SyncPoint(first / WORK_RATE, TONE, _TONE_SCORE, 20.0, rows.size * _TONE_FRAME / WORK_RATE * 1000))
     return made

@@ -5,39 +5,31 @@ from __future__ import annotations
 from collections.abc import Mapping, Sequence
 from dataclasses import dataclass
 from fractions import Fraction
-from pathlib import Path
-from typing import Any
 
 from sqlmodel import Session
 
 from vesk.actions.remembered import Remembered
 from vesk.core.conform.correction import Correction, Errors
+from vesk.core.kinds import MATCHED, Status
 from vesk.core.pairing.evidence import Evidence
 from vesk.core.pairing.judgement import Claps, Judgement, Side
 from vesk.core.pairing.rivals import Claim, Rivalry, Shared, rivalries, to_compare
 from vesk.core.picture.closure import contact_between
 from vesk.core.sound.distance import distance_delay_s
-from vesk.core.sound.measurement import MATCHED, Measurement
+from vesk.core.sound.measurement import Measurement
 from vesk.core.timecode import unwrapped
 from vesk.core.timemap import AnyMap
 from vesk.core.tolerance import Tolerance
 from vesk.core.verdict.causes import Verdict
-from vesk.dailies import measuring
-from vesk.dailies.located import Located
 from vesk.dailies.sync_points import CLEAR
-from vesk.media import cache, scan
-from vesk.media.facts import Facts
-from vesk.settings import Settings
-from vesk.store import compared, days, pairings, recordings, strikes
-from vesk.store.tables import CheckRow, CorrectionRow, Day, Pairing, Recording, Source, StrikeRow
+from vesk.store import compared, days, pairings, recordings, sync_points
+from vesk.store.tables import CheckRow, CorrectionRow, Day, Pairing, Recording, Source, SyncPointRow
 
-PROPOSED, MEASURED, CORRECTED, CHECKED, SET_ASIDE, UNPAIRED = (
-    "proposed", "measured", "corrected", "checked", "set aside", "unpaired",
-)  # fmt: skip
+PROPOSED, MEASURED, CORRECTED, CHECKED, SET_ASIDE, UNPAIRED = Status
 
 
 @dataclass(frozen=True, slots=True)
-class Standing:
+class PairingStatus:
     """A pairing as it stands now: its rows, and what is judged of them."""
 
     day: Day
@@ -93,7 +85,7 @@ class Standing:
     @property
     def aside(self) -> str:
         """Why it is set aside: itself, or one of its recordings at intake; empty when it is not."""
-        if self.pairing.state == SET_ASIDE:
+        if self.pairing.state == pairings.SET_ASIDE:
             return self.pairing.reason or "no reason given"
         return self.picture.aside or self.sound.aside
 
@@ -154,32 +146,19 @@ class Standing:
         return verdict is None or not verdict.holds
 
 
-def located(settings: Settings, day: Day, row: Recording) -> Located:
-    """Return a recording's place on disk and in the cache."""
-    known = {"path": row.path, "facts": row.facts, "content": row.content, "joined": row.joined, "members": row.members}
-    return _located(settings.cache, Path(day.folder), known)
-
-
-def _located(kept: Path, folder: Path, known: Mapping[str, Any]) -> Located:
-    parts = tuple(_located(kept, folder, member) for member in known["members"])
-    path = parts[0].path if parts else scan.placed(folder, known["path"])
-    place = cache.kept(kept, known["content"])
-    return Located(path, Facts.from_json(known["facts"]), place, parts, known["joined"], folder)
-
-
-def of_day(session: Session, day: Day) -> list[Standing]:
+def of_day(session: Session, day: Day) -> list[PairingStatus]:
     """Return every pairing of a day as it stands, by picture and then by offset."""
     rows = pairings.of_day(session, day.id)
     return _gather(session, day, rows, rows)
 
 
-def of_pairing(session: Session, pairing_id: int) -> Standing:
+def of_pairing(session: Session, pairing_id: int) -> PairingStatus:
     """Return one pairing as it stands."""
     pairing = pairings.get(session, pairing_id)
     return _gather(session, days.get_day(session, pairing.day_id), [pairing], pairings.sharing(session, [pairing]))[0]
 
 
-def of_recording(session: Session, day: Day, recording_id: int) -> list[Standing]:
+def of_recording(session: Session, day: Day, recording_id: int) -> list[PairingStatus]:
     """Return the pairings of one recording as they stand."""
     rows = pairings.of_day(session, day.id)
     own = [row for row in rows if recording_id in {row.picture_id, row.sound_id}]
@@ -197,14 +176,14 @@ def is_measured(row: Pairing, picture: Recording, sound: Recording) -> bool:
     return row.measured_as is not None and row.measured_of in {"", pairings.contents(picture, sound)}
 
 
-def _gather(session: Session, day: Day, rows: list[Pairing], sharing: list[Pairing]) -> list[Standing]:
+def _gather(session: Session, day: Day, rows: list[Pairing], sharing: list[Pairing]) -> list[PairingStatus]:
     """Gather pairings with their rows; `sharing` are all that share a recording with any of them, themselves too."""
     ids = [row.id for row in rows]
     corrections = pairings.standing_corrections(session, ids)
     checks = pairings.standing_checks(session, ids)
     members = recordings.by_id(session, {r.picture_id for r in sharing} | {r.sound_id for r in sharing})
     sources: dict[int | None, Source] = {one.id: one for one in days.sources(session, day.id, gone=True)}
-    struck = strikes.of_recordings(session, members)
+    marked = sync_points.of_recordings(session, members)
     measured = _measured(session, sharing, members)
     same = compared.of_day(session, day.id, members)
     two = {frozenset(map(str, pair)) for pair, same_moment in same.items() if same_moment}
@@ -215,16 +194,17 @@ def _gather(session: Session, day: Day, rows: list[Pairing], sharing: list[Pairi
         rivalry = rivals.get(str(row.id))
         own = sources[picture.source_id], sources[sound.source_id]
         correction = corrections.get(row.id)
-        fps = Fraction(picture.facts.get("fps") or day.fps)
+        fps = (picture.facts.fps if picture.facts else None) or day.fps
         known = _Known(
             _side(picture, own[0]), _side(sound, own[1]), row.offset, fps,
-            int(sound.facts.get("sample_rate") or 48_000), Tolerance(day.tolerance), _as_corrected(correction),
-            _late_s(*own), _claps(struck.get(row.picture_id, ()), struck.get(row.sound_id, ()), float(fps), own[1]),
+            (sound.facts.sample_rate if sound.facts else 0) or 48_000, Tolerance(day.tolerance),
+            _as_corrected(correction),
+            _late_s(*own), _claps(marked.get(row.picture_id, ()), marked.get(row.sound_id, ()), float(fps), own[1]),
             rivalry, _rival_name(rivalry, row, sharing, members, sources) if rivalry else "",
         )  # fmt: skip
         name, found = measured.get(row.id, (None, None))
         judged = _judged(name, known, found)
-        made.append(Standing(day, row, picture, sound, *own, correction, checks.get(row.id), judged))
+        made.append(PairingStatus(day, row, picture, sound, *own, correction, checks.get(row.id), judged))
     line = unwrapped((s.picture.start for s in made if s.picture.start is not None), days.rate_of(day).day)
     return sorted(made, key=lambda s: (line(s.picture.start or Fraction(0)), s.picture.path, s.pairing.offset))
 
@@ -278,11 +258,13 @@ def _as_corrected(row: CorrectionRow | None) -> Correction:
     return Correction(row.slip, row.ppm, row.anchor, jumps)
 
 
-def _claps(in_picture: Sequence[StrikeRow], in_sound: Sequence[StrikeRow], fps: float, sound_source: Source) -> Claps:
-    seen = [row for row in in_picture if row.how == strikes.SEEN and row.state != strikes.REFUSED]
-    sure = [row for row in seen if row.frame and (row.state == strikes.CONFIRMED or row.likely >= CLEAR)]
+def _claps(
+    in_picture: Sequence[SyncPointRow], in_sound: Sequence[SyncPointRow], fps: float, sound_source: Source
+) -> Claps:
+    seen = [row for row in in_picture if row.how == sync_points.SEEN and row.state != sync_points.REFUSED]
+    sure = [row for row in seen if row.frame and (row.state == sync_points.CONFIRMED or row.likely >= CLEAR)]
     return Claps(
-        tuple((*contact_between(row.frame or 0, fps), row.state == strikes.CONFIRMED) for row in sure),
+        tuple((*contact_between(row.frame or 0, fps), row.state == sync_points.CONFIRMED) for row in sure),
         tuple(Fraction(row.heard_us, 1_000_000) for row in in_sound if row.heard_us is not None),
         distance_delay_s(sound_source.distance_mm / 1000),
         unclear=len(sure) < len(seen),
@@ -309,8 +291,7 @@ def _measured(
     }
     found = {number: (name, _FOUND.find(name)) for number, name in names.items()}
     unread = pairings.measurements(session, {number for number, (_, own) in found.items() if own is None})
-    for number, (name, values) in unread.items():  # the name it has now: it may have been measured again just then
-        own = measuring.from_json(values)
+    for number, (name, own) in unread.items():  # the name it has now: it may have been measured again just then
         _FOUND.keep(name, own)
         found[number] = (name, own)
     return {number: (name, own) for number, (name, own) in found.items() if own is not None}
@@ -322,7 +303,7 @@ def _claims(
     claims = []
     for row in rows:
         _, found = measured.get(row.id, ("", None))
-        if row.state == SET_ASIDE or found is None or found.line is None or found.decision != MATCHED:
+        if row.state == pairings.SET_ASIDE or found is None or found.line is None or found.decision != MATCHED:
             continue
         picture, sound = members[row.picture_id], members[row.sound_id]
         if picture.aside or sound.aside:

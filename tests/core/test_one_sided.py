@@ -4,9 +4,9 @@ import numpy as np
 import pytest
 from sound_material import babble, delayed, hearing
 
+from vesk.core.kinds import AMBIGUOUS, MATCHED
 from vesk.core.sound.features import WORK_RATE
 from vesk.core.sound.measure import measure, measure_channels
-from vesk.core.sound.measurement import AMBIGUOUS, MATCHED
 
 LATER = WORK_RATE // 2
 

@@ -7,14 +7,14 @@ from sound_material import babble, delayed, hearing
 
 from vesk.core.sound.coarse import Candidate
 from vesk.core.sound.features import WORK_RATE
-from vesk.core.sound.look import look_at
+from vesk.core.sound.verify import verify
 
 
 @pytest.mark.parametrize(("ppm", "off_s"), [(-81_250.0, 0.012), (88_435.4, -0.015), (0.0, 0.02)])
 def test_a_rough_guess_does_not_bend_the_place(ppm, off_s):
     scene = babble(24, 51)
     picture, sound = hearing(scene, 0.004), hearing(delayed(scene, 0.4, ppm), 0.004, 1)
-    place = look_at(picture, sound, Candidate(-0.4 + off_s, ppm + 30.0, 9.0), tried=1)
+    place = verify(picture, sound, Candidate(-0.4 + off_s, ppm + 30.0, 9.0), tried=1)
     assert place.guess.offset_s == pytest.approx(-0.4, abs=2e-4)
     assert place.guess.ppm == pytest.approx(ppm, abs=15)
     assert place.log10_false_alarm < -20
@@ -37,6 +37,6 @@ def voiced(seconds: float, seed: int, jitter: float) -> np.ndarray:
 @pytest.mark.parametrize(("jitter", "low", "high"), [(0.005, 0.0, 0.4), (0.02, 0.0, 0.4), (0.0, 0.7, 1.2)])
 def test_a_voices_own_pitch_is_no_repetition_and_a_machines_is(jitter, low, high):
     voice = voiced(20, 5, jitter)
-    place = look_at(hearing(delayed(voice, 0.7), 0.02, 1), hearing(voice, 0.005, 2), Candidate(0.7, 0, 1), tried=1)
+    place = verify(hearing(delayed(voice, 0.7), 0.02, 1), hearing(voice, 0.005, 2), Candidate(0.7, 0, 1), tried=1)
     assert place.log10_false_alarm < -20
     assert low <= place.repeat_ratio <= high

@@ -6,11 +6,11 @@ from sound_material import babble, hearing
 
 from vesk.core.sound.features import WORK_RATE
 from vesk.core.sound.fine import Path
-from vesk.core.sound.segments import Level, assign, changes, enough_for, place_jump
+from vesk.core.sound.jumps import OffsetLevel, assign, changes, enough_for, place_jump
 
 
-def level(above_s: float, surprise) -> Level:
-    return Level(above_s, np.asarray(surprise, np.float32))
+def level(above_s: float, surprise) -> OffsetLevel:
+    return OffsetLevel(above_s, np.asarray(surprise, np.float32))
 
 
 AT = np.arange(20.0)
