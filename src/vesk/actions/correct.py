@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections.abc import Callable
 from fractions import Fraction
 
 from sqlmodel import Session
@@ -60,13 +61,17 @@ def set_own(
     pairing_id: int,
     *,
     version: int,
-    slip: Fraction,
+    slip: Fraction | Callable[[PairingStatus], Fraction],
     ppm: Fraction | None = None,
 ) -> None:
-    """Set one's own slip (seconds from where timecode lays it) and rate; `ppm` None keeps the rate."""
+    """Set one's own slip (seconds from where timecode lays it) and rate; `ppm` None keeps the rate.
+
+    A slip that follows from how the pairing stands is a function of that.
+    """
     pairings.get_for_change(session, pairing_id, version)
     now = pairing_status.of_pairing(session, pairing_id)
     before = now.as_corrected
+    slip = slip if isinstance(slip, Fraction) else slip(now)
     rate = before.ppm if ppm is None else ppm
     if abs(rate) > MAX_PPM:
         raise RefusedError(f"A rate lies within ±{MAX_PPM} ppm.")

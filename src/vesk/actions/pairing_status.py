@@ -146,23 +146,50 @@ class PairingStatus:
         return verdict is None or not verdict.holds
 
 
+@dataclass(frozen=True, slots=True)
+class DayRows:
+    """The rows that statuses of a day's pairings rest on.
+
+    Attributes
+    ----------
+    sharing : list of Pairing
+        All that share a recording with any that is asked about, those themselves too.
+    members, sources, corrections, checks, marked
+        By number: the recordings of these, their sources, what stands of each pairing, sync points of each recording.
+    compared : dict
+        Pairs of recordings whose own sound was compared, and whether both heard the same moments.
+    """
+
+    sharing: list[Pairing]
+    members: dict[int, Recording]
+    sources: dict[int | None, Source]
+    corrections: dict[int, CorrectionRow]
+    checks: dict[int, CheckRow]
+    marked: dict[int, list[SyncPointRow]]
+    compared: dict[frozenset[int], bool]
+
+
 def of_day(session: Session, day: Day) -> list[PairingStatus]:
     """Return every pairing of a day as it stands, by picture and then by offset."""
     rows = pairings.of_day(session, day.id)
-    return _gather(session, day, rows, rows)
+    return gather(session, day, rows, _rows(session, day, rows, rows))
 
 
 def of_pairing(session: Session, pairing_id: int) -> PairingStatus:
     """Return one pairing as it stands."""
     pairing = pairings.get(session, pairing_id)
-    return _gather(session, days.get_day(session, pairing.day_id), [pairing], pairings.sharing(session, [pairing]))[0]
+    day = days.get_day(session, pairing.day_id)
+    return gather(session, day, [pairing], _rows(session, day, [pairing], pairings.sharing(session, [pairing])))[0]
 
 
-def of_recording(session: Session, day: Day, recording_id: int) -> list[PairingStatus]:
-    """Return the pairings of one recording as they stand."""
-    rows = pairings.of_day(session, day.id)
-    own = [row for row in rows if recording_id in {row.picture_id, row.sound_id}]
-    return _gather(session, day, own, pairings.sharing(session, own))
+def _rows(session: Session, day: Day, asked: list[Pairing], sharing: list[Pairing]) -> DayRows:
+    ids = [row.id for row in asked]
+    members = recordings.by_id(session, {r.picture_id for r in sharing} | {r.sound_id for r in sharing})
+    return DayRows(
+        sharing, members, {one.id: one for one in days.sources(session, day.id, gone=True)},
+        pairings.standing_corrections(session, ids), pairings.standing_checks(session, ids),
+        sync_points.of_recordings(session, members), compared.of_day(session, day.id, members),
+    )  # fmt: skip
 
 
 def forget() -> None:
@@ -176,35 +203,50 @@ def is_measured(row: Pairing, picture: Recording, sound: Recording) -> bool:
     return row.measured_as is not None and row.measured_of in {"", pairings.contents(picture, sound)}
 
 
-def _gather(session: Session, day: Day, rows: list[Pairing], sharing: list[Pairing]) -> list[PairingStatus]:
-    """Gather pairings with their rows; `sharing` are all that share a recording with any of them, themselves too."""
-    ids = [row.id for row in rows]
-    corrections = pairings.standing_corrections(session, ids)
-    checks = pairings.standing_checks(session, ids)
-    members = recordings.by_id(session, {r.picture_id for r in sharing} | {r.sound_id for r in sharing})
-    sources: dict[int | None, Source] = {one.id: one for one in days.sources(session, day.id, gone=True)}
-    marked = sync_points.of_recordings(session, members)
-    measured = _measured(session, sharing, members)
-    same = compared.of_day(session, day.id, members)
-    two = {frozenset(map(str, pair)) for pair, same_moment in same.items() if same_moment}
-    rivals = rivalries(_claims(sharing, members, measured), two)
+Earlier = dict[int, tuple[tuple[object, ...], "PairingStatus"]]
+
+
+def gather(
+    session: Session, day: Day, asked: list[Pairing], rows: DayRows, earlier: Earlier | None = None
+) -> list[PairingStatus]:
+    """Return pairings as they stand, by picture and then by offset; what was measured is read where not remembered.
+
+    `earlier` holds statuses by pairing, each with what it rested on besides recordings, sources and sync points: who
+    gives it vouches that these are the same. It is brought up to date.
+    """
+    earlier = {} if earlier is None else earlier
+    measured = _measured(session, rows.sharing, rows.members)
+    two = {frozenset(map(str, pair)) for pair, same_moment in rows.compared.items() if same_moment}
+    rivals = rivalries(_claims(rows.sharing, rows.members, measured), two)
+    members, sources = rows.members, rows.sources
     made = []
-    for row in rows:
+    for row in asked:
         picture, sound = members[row.picture_id], members[row.sound_id]
         rivalry = rivals.get(str(row.id))
         own = sources[picture.source_id], sources[sound.source_id]
-        correction = corrections.get(row.id)
+        correction, check = rows.corrections.get(row.id), rows.checks.get(row.id)
+        rests_on = (
+            row.offset, row.state, row.reason, row.measured_as, row.measured_of, row.version,
+            correction and correction.id, check and check.id, rivalry,
+        )  # fmt: skip
+        before, status = earlier.get(row.id, (None, None))
+        if status is not None and before == rests_on:
+            made.append(status)
+            continue
         fps = (picture.facts.fps if picture.facts else None) or day.fps
         known = _Known(
             _side(picture, own[0]), _side(sound, own[1]), row.offset, fps,
             (sound.facts.sample_rate if sound.facts else 0) or 48_000, Tolerance(day.tolerance),
             _as_corrected(correction),
-            _late_s(*own), _claps(marked.get(row.picture_id, ()), marked.get(row.sound_id, ()), float(fps), own[1]),
-            rivalry, _rival_name(rivalry, row, sharing, members, sources) if rivalry else "",
+            _late_s(*own),
+            _claps(rows.marked.get(row.picture_id, ()), rows.marked.get(row.sound_id, ()), float(fps), own[1]),
+            rivalry, _rival_name(rivalry, row, rows.sharing, members, sources) if rivalry else "",
         )  # fmt: skip
         name, found = measured.get(row.id, (None, None))
         judged = _judged(name, known, found)
-        made.append(PairingStatus(day, row, picture, sound, *own, correction, checks.get(row.id), judged))
+        status = PairingStatus(day, row, picture, sound, *own, correction, check, judged)
+        earlier[row.id] = (rests_on, status)
+        made.append(status)
     line = unwrapped((s.picture.start for s in made if s.picture.start is not None), days.rate_of(day).day)
     return sorted(made, key=lambda s: (line(s.picture.start or Fraction(0)), s.picture.path, s.pairing.offset))
 

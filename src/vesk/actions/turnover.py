@@ -19,7 +19,7 @@ from vesk.dailies.searching import why_alone
 from vesk.media.probe import MOVIE_ENDINGS
 from vesk.settings import Settings
 from vesk.store import changes, days, journal, recordings, turnovers
-from vesk.store.tables import Day, Recording, Turnover
+from vesk.store.tables import Day, Recording, Source, Turnover
 
 
 @dataclass(frozen=True, slots=True)
@@ -39,12 +39,18 @@ class Item:
 
 def items(session: Session, day: Day) -> list[Item]:
     """Return every camera take of a day with what stands in its way."""
+    rows, sources = recordings.of_day(session, day.id), days.sources(session, day.id)
+    return items_of(day, pairing_status.of_day(session, day), rows, sources)
+
+
+def items_of(day: Day, statuses: list[PairingStatus], rows: list[Recording], sources: list[Source]) -> list[Item]:
+    """Return the same of what was read of a day."""
     by_picture: dict[int, list[PairingStatus]] = {}
-    for now in pairing_status.of_day(session, day):
+    for now in statuses:
         by_picture.setdefault(now.pairing.picture_id, []).append(now)
-    tags: dict[int | None, str] = {source.id: source.tag for source in days.sources(session, day.id)}
+    tags: dict[int | None, str] = {source.id: source.tag for source in sources}
     made = []
-    for row in recordings.of_day(session, day.id):
+    for row in rows:
         # A movie that could never be read is a take all the same: the report must not lose it.
         unread = not row.kind and Path(row.name).suffix.lower() in MOVIE_ENDINGS
         if row.kind == PICTURE or unread:

@@ -5,7 +5,7 @@ from __future__ import annotations
 from collections.abc import Collection
 from datetime import UTC, datetime
 from fractions import Fraction
-from typing import Any, cast
+from typing import Any, TypeVar, cast
 
 from sqlalchemy.orm import defer
 from sqlmodel import Session, col, select
@@ -17,6 +17,7 @@ from vesk.store import changes
 from vesk.store.recordings import is_whole
 from vesk.store.tables import CheckRow, CorrectionRow, Pairing, Recording
 
+S = TypeVar("S", CorrectionRow, CheckRow)
 PROPOSED, MEASURED, SET_ASIDE, WITHDRAWN = PairingState
 
 
@@ -108,22 +109,31 @@ def get_for_change(session: Session, pairing_id: int, version: int) -> Pairing:
 
 def standing_corrections(session: Session, pairing_ids: list[int]) -> dict[int, CorrectionRow]:
     """Return the newest correction that stands, for each pairing that has one."""
-    rows = session.exec(
-        select(CorrectionRow)
-        .where(col(CorrectionRow.pairing_id).in_(pairing_ids), col(CorrectionRow.undone_at).is_(None))
-        .order_by(col(CorrectionRow.id))
-    )
-    return {row.pairing_id: row for row in rows}
+    return _standing(session, CorrectionRow, col(CorrectionRow.pairing_id).in_(pairing_ids))
 
 
 def standing_checks(session: Session, pairing_ids: list[int]) -> dict[int, CheckRow]:
     """Return the newest check that stands, for each pairing that has one."""
-    rows = session.exec(
-        select(CheckRow)
-        .where(col(CheckRow.pairing_id).in_(pairing_ids), col(CheckRow.undone_at).is_(None))
-        .order_by(col(CheckRow.id))
-    )
-    return {row.pairing_id: row for row in rows}
+    return _standing(session, CheckRow, col(CheckRow.pairing_id).in_(pairing_ids))
+
+
+def standing_corrections_of_day(session: Session, day_id: int) -> dict[int, CorrectionRow]:
+    """Return the same for all pairings a day ever had."""
+    return _standing(session, CorrectionRow, col(CorrectionRow.pairing_id).in_(_ever(day_id)))
+
+
+def standing_checks_of_day(session: Session, day_id: int) -> dict[int, CheckRow]:
+    """Return the same for all pairings a day ever had."""
+    return _standing(session, CheckRow, col(CheckRow.pairing_id).in_(_ever(day_id)))
+
+
+def _ever(day_id: int) -> Any:
+    return select(Pairing.id).where(Pairing.day_id == day_id)
+
+
+def _standing(session: Session, table: type[S], of: Any) -> dict[int, S]:
+    query = select(table).where(of, col(table.undone_at).is_(None)).order_by(col(table.id))
+    return {row.pairing_id: row for row in session.exec(query)}
 
 
 def history(session: Session, pairing_id: int) -> list[CorrectionRow]:

@@ -11,6 +11,8 @@ from flask.typing import ResponseReturnValue
 from vesk.actions import correct, pairing_status
 from vesk.actions.facts import facts_of
 from vesk.actions.intake import told_slate
+from vesk.actions.overview import Overview
+from vesk.actions.pairing_status import PairingStatus
 from vesk.core.errors import RefusedError
 from vesk.jobs.tasks import ask_measure
 from vesk.store import pairings
@@ -26,7 +28,7 @@ bp = Blueprint("bench", __name__, template_folder="templates", static_folder="st
 def first(day_id: int) -> ResponseReturnValue:
     """Go to the first pairing that needs a person, else to the first of the day."""
     frame = day_frame(day_id)
-    listed = pairing_status.of_day(session(), frame.day)
+    listed = Overview(session(), frame.day).statuses
     chosen = next((now for now in listed if now.needs_person), listed[0] if listed else None)
     if chosen is None:
         return render("bench/empty.html", "bench/empty.html", frame=frame)
@@ -36,7 +38,7 @@ def first(day_id: int) -> ResponseReturnValue:
 def _show(pairing_id: int, *, status: int = 200, problem: str = "", said: str = "") -> ResponseReturnValue:
     opened = session()
     frame = day_frame(pairings.get(opened, pairing_id).day_id)
-    listed = pairing_status.of_day(opened, frame.day)
+    listed = Overview(opened, frame.day).statuses
     # A pairing that rests, as of a file that became a part of another recording, is none of the day's.
     own = next((one for one in listed if one.pairing.id == pairing_id), None)
     now = own or pairing_status.of_pairing(opened, pairing_id)
@@ -98,13 +100,15 @@ def _proposal(pairing_id: int, version: int) -> str:
 
 
 def _slip(pairing_id: int, version: int) -> str:
-    correct.set_own(session(), settings(), pairing_id, version=version, slip=_slipped(pairing_id))
+    correct.set_own(session(), settings(), pairing_id, version=version, slip=_slipped)
     return ""
 
 
 def _own(pairing_id: int, version: int) -> str:
-    slip = form.number("slip_frames", "frames") / pairing_status.of_pairing(session(), pairing_id).fps
-    correct.set_own(session(), settings(), pairing_id, version=version, slip=slip, ppm=form.number("ppm", "ppm"))
+    frames, ppm = form.number("slip_frames", "frames"), form.number("ppm", "ppm")
+    correct.set_own(
+        session(), settings(), pairing_id, version=version, slip=lambda now: frames / now.fps, ppm=ppm
+    )  # fmt: skip
     return "Your slip and rate are set."
 
 
@@ -133,9 +137,8 @@ _ACTS: dict[str, Callable[[int, int], str]] = {
 }  # fmt: skip
 
 
-def _slipped(pairing_id: int) -> Fraction:
+def _slipped(now: PairingStatus) -> Fraction:
     """Return the slip after moving by frames, tenths of a frame, samples, and what was dragged."""
-    now = pairing_status.of_pairing(session(), pairing_id)
     rate = facts_of(now.sound).sample_rate
     moved = form.number("frames", "frames") / now.fps + form.number("tenths", "tenths of a frame") / now.fps / 10
     moved += form.number("samples", "samples") / rate + form.number("seconds", "seconds")

@@ -5,17 +5,15 @@ from __future__ import annotations
 from dataclasses import dataclass
 from fractions import Fraction
 
-from sqlmodel import Session
-
-from vesk.actions import pairing_status
 from vesk.actions.intake import told_slate
+from vesk.actions.overview import Overview
 from vesk.actions.pairing_status import CHECKED, SET_ASIDE, UNPAIRED, PairingStatus
-from vesk.actions.placing import Placed, place_recordings
+from vesk.actions.placing import Placed
 from vesk.core.kinds import PICTURE
 from vesk.core.timecode import FrameRate, Timecode
 from vesk.dailies.searching import why_alone
-from vesk.store import days, pairings, recordings
-from vesk.store.tables import Day, Recording
+from vesk.store import days
+from vesk.store.tables import Recording
 from vesk.web.shared.trace_plot import TracePlot, trace_plot
 
 FILTERS = {
@@ -76,15 +74,14 @@ def _slate(recording: Recording, now: PairingStatus | None) -> str:
     return " / ".join(filter(None, (scene, take))) or "—"
 
 
-def rows(session: Session, day: Day) -> list[Row]:
+def rows(view: Overview) -> list[Row]:
     """Return the ledger's rows: takes by time, then what lies apart."""
-    clock = days.rate_of(day)
-    tags: dict[int | None, str] = {source.id: source.tag for source in days.sources(session, day.id)}
+    clock = days.rate_of(view.day)
+    tags: dict[int | None, str] = {source.id: source.tag for source in view.sources}
     by_picture: dict[int, list[PairingStatus]] = {}
-    for now in pairing_status.of_day(session, day):
+    for now in view.statuses:
         by_picture.setdefault(now.pairing.picture_id, []).append(now)
-    listed = recordings.of_day(session, day.id)
-    placed = place_recordings(listed, pairings.of_day(session, day.id), clock)
+    listed, placed = view.recordings, view.placed
     made: list[Row] = []
     apart: list[Row] = []
     for recording in sorted(

@@ -8,16 +8,17 @@ from flask import Blueprint, redirect, render_template, request, url_for
 from flask.typing import ResponseReturnValue
 
 from vesk.actions import intake, sources, sync_points
-from vesk.actions.known import known_of_day
+from vesk.actions.overview import Overview
 from vesk.core.clocks.choice import CHOICES
 from vesk.core.errors import RefusedError
 from vesk.core.timecode import FrameRate
 from vesk.jobs.tasks import ask_intake
 from vesk.media import scan
-from vesk.store import days, overrides, recordings
+from vesk.store import days, overrides
 from vesk.web.intake import listing
 from vesk.web.shared import form, render, session, settings
 from vesk.web.shared.page import RATES, day_frame
+from vesk.web.shared.scrolled import scrolled
 
 bp = Blueprint("intake", __name__, template_folder="templates")
 
@@ -76,27 +77,28 @@ def show_day(day_id: int, *, status: int = 200, problem: str = "", said: str = "
     """Show what came, as it is known now."""
     frame = day_frame(day_id)
     opened = session()
-    rows = recordings.of_day(opened, day_id)
-    known = known_of_day(opened, frame.day)
+    view = Overview(opened, frame.day)
+    known, sources_ = view.known, view.sources
     accepted = overrides.accepted(opened, day_id)
-    listed = listing.lines(rows, known, accepted)
-    listed_sources = days.sources(opened, day_id)
+    lines = view.of("intake lines", lambda: listing.lines(view.recordings, view.known, accepted))
     chosen, order = request.values.get("show", "all"), request.values.get("order", "path")
-    names = {**listing.FILTERS, **{f"source:{source.tag}": source.tag for source in listed_sources}}
-    if len(folders := listing.folders(listed)) > 1 and folders != {source.folder for source in listed_sources}:
+    names = {**listing.FILTERS, **{f"source:{source.tag}": source.tag for source in sources_}}
+    if len(folders := listing.folders(lines)) > 1 and folders != {source.folder for source in sources_}:
         names |= {f"folder:{folder}": f"{folder}/" for folder in sorted(folders)}
     chosen = chosen if chosen in names else "all"
-    open_ones = [one for one in known.oddities if one.key not in accepted]
+    shown = listing.ordered([line for line in lines if line.shown_by(chosen)], order)
+    listed = scrolled(shown, url_for("intake.show", day_id=day_id, show=chosen, order=order))
+    if listed.alone:
+        return render_template("intake/_lines.html", lines=listed.rows)
+    delays = {source.id: sync_points.source_delay(opened, source) for source in sources_}
     return render(
-        "intake/page.html", "intake/_intake.html", status=status, frame=frame, sources=listed_sources,
-        clocks=known.clocks, stretches=days.clock_periods(opened, day_id),
-        lines=listing.ordered([line for line in listed if line.shown_by(chosen)], order), count=len(listed),
-        filters=names, counts={name: sum(line.shown_by(name) for line in listed) for name in names},
-        chosen=chosen, order=order, orders=listing.ORDERS, oddities=open_ones, weights=listing.WEIGHTS,
+        "intake/page.html", "intake/_intake.html", status=status, frame=frame, sources=sources_,
+        clocks=known.clocks, stretches=days.clock_periods(opened, day_id), listed=listed, count=len(lines),
+        filters=names, counts={name: sum(line.shown_by(name) for line in lines) for name in names},
+        chosen=chosen, order=order, orders=listing.ORDERS, weights=listing.WEIGHTS,
+        oddities=[one for one in known.oddities if one.key not in accepted],
         accepted=[(one, accepted[one.key]) for one in known.oddities if one.key in accepted],
-        delays={source.id: sync_points.source_delay(opened, source) for source in listed_sources},
-        total=sum(row.size for row in rows), paths={str(row.id): row for row in rows}, choices=CHOICES,
-        problem=problem, said=said,
+        delays=delays, total=sum(row.size for row in view.recordings), choices=CHOICES, problem=problem, said=said,
     )  # fmt: skip
 
 

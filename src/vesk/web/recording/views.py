@@ -7,10 +7,10 @@ from dataclasses import dataclass
 from flask import Blueprint, redirect, url_for
 from flask.typing import ResponseReturnValue
 
-from vesk.actions import merging, pairing_status, sync_points
+from vesk.actions import merging, sync_points
 from vesk.actions.facts import facts_of
-from vesk.actions.known import known_of_day
 from vesk.actions.locating import located
+from vesk.actions.overview import Overview
 from vesk.dailies.searching import why_alone
 from vesk.jobs.tasks import pair_again
 from vesk.store import days, recordings
@@ -52,14 +52,15 @@ def _show(recording_id: int, *, status: int = 200, problem: str = "", said: str 
     source = days.get_source(opened, row.source_id) if row.source_id else None
     usable = row.state == "ready"
     facts = facts_of(row) if row.facts else None
-    paired = pairing_status.of_recording(opened, frame.day, recording_id)
+    view = Overview(opened, frame.day)
+    paired = [now for now in view.statuses if recording_id in {now.picture.id, now.sound.id}]
     return render(
         "recording/page.html", "recording/_recording.html", status=status, frame=frame, row=row, facts=facts,
         why_alone=why_alone(row.unpaired, row.searched),
         source=source, problem=problem, said=said, paired=paired,
         members=recordings.members_of(opened, row),
         whole=recordings.get(opened, row.member_of) if row.member_of else None,
-        known=known_of_day(opened, frame.day).recordings.get(str(recording_id)),
+        known=view.known.recordings.get(str(recording_id)),
         drawn=waveforms(located(session(), settings(), frame.day, row)) if usable else [],
         wave=(WIDTH, HEIGHT),
         strip=sync_points.contact_frames(facts.frames) if usable and facts and facts.frames else [],

@@ -10,7 +10,7 @@ from flask import Blueprint, request
 from flask.typing import ResponseReturnValue
 
 from vesk.actions import reports as action
-from vesk.actions.known import known_of_day
+from vesk.actions.overview import Overview
 from vesk.core.errors import MediaError, RefusedError
 from vesk.core.intake.filed import Filed
 from vesk.core.intake.reports import FIELDS, Compared, Report, compare, entries_of
@@ -63,7 +63,7 @@ def _show(day_id: int, *, status: int = 200, problem: str = "", said: str = "") 
     frame = day_frame(day_id)
     opened = session()
     sources = days.sources(opened, day_id)
-    concluded = known_of_day(opened, frame.day).recordings
+    concluded = Overview(opened, frame.day).known.recordings
     filed = [one.filed for one in concluded.values() if not one.aside.startswith("the same file")]
     names = {key: one.filed.name for key, one in concluded.items()}
     tags: dict[int | None, str] = {source.id: source.tag for source in sources}

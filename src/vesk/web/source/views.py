@@ -8,7 +8,7 @@ from flask import Blueprint, redirect, url_for
 from flask.typing import ResponseReturnValue
 
 from vesk.actions import clocks, sources
-from vesk.actions.known import known_of_day
+from vesk.actions.overview import Overview
 from vesk.core.clocks.choice import CHOICES
 from vesk.core.errors import NotFoundError, RefusedError, StaleError
 from vesk.core.kinds import Clock, Kind
@@ -28,7 +28,7 @@ def _show(source_id: int, *, status: int = 200, problem: str = "", said: str = "
         gone = f"Source {source.tag} is no more: its recordings were moved to another."
         raise StaleError(problem) if status == 409 else NotFoundError(gone)
     frame = day_frame(source.day_id)
-    known = known_of_day(opened, frame.day)
+    known = Overview(opened, frame.day).known
     own = [one for one in known.recordings.values() if one.item.source == source.tag]
     return render(
         "source/page.html", "source/_source.html", status=status, frame=frame, source=source,

@@ -6,6 +6,7 @@ from flask import Blueprint, send_file
 from flask.typing import ResponseReturnValue
 
 from vesk.actions import package, turnover
+from vesk.actions.overview import Overview
 from vesk.core.errors import NotFoundError, RefusedError
 from vesk.jobs.tasks import ask_to_go_on, ask_turnover
 from vesk.store import days, recordings, turnovers
@@ -18,6 +19,7 @@ bp = Blueprint("turnover", __name__, template_folder="templates")
 def _show(day_id: int, *, status: int = 200, problem: str = "", said: str = "") -> ResponseReturnValue:
     opened = session()
     frame = day_frame(day_id)
+    view = Overview(opened, frame.day)
     made = [(row, turnovers.deliveries(opened, row.id)) for row in turnovers.of_day(opened, day_id)]
     names = recordings.by_id(opened, {item.picture_id for _, held in made for item in held})
     return render(
@@ -25,7 +27,7 @@ def _show(day_id: int, *, status: int = 200, problem: str = "", said: str = "") 
         "turnover/_turnover.html",
         status=status,
         frame=frame,
-        items=turnover.items(opened, frame.day),
+        items=view.of("items", lambda: turnover.items_of(view.day, view.statuses, view.recordings, view.sources)),
         made=made,
         places={row.id: package.place_of(row) for row, _ in made},
         names=names,

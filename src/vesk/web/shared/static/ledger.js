@@ -1,5 +1,6 @@
 // The ledger: walking it by keys, selecting rows, and showing where a row lies on the chart.
 import { typing } from "/static/keys.js";
+import { all as everyRow } from "/static/rows.js";
 
 const rows = () => /** @type {HTMLTableRowElement[]} */ ([...document.querySelectorAll("#ledger tbody tr")]);
 
@@ -35,9 +36,10 @@ document.addEventListener("click", (event) => {
   if (row) picked(row, event.shiftKey);
 });
 
-document.addEventListener("change", (event) => {
+document.addEventListener("change", async (event) => {
   const target = /** @type {HTMLInputElement} */ (event.target);
   if (target.id === "pick-all") {
+    if (target.checked) await everyRow();
     for (const box of /** @type {NodeListOf<HTMLInputElement>} */ (document.querySelectorAll("tbody .pick input"))) box.checked = target.checked;
   }
   count();
@@ -54,11 +56,12 @@ for (const [name, on] of /** @type {[string, boolean][]} */ ([["mouseover", true
   document.addEventListener(name, (event) => point(/** @type {Element} */ (event.target).closest?.("#ledger tbody tr"), on));
 }
 
-document.addEventListener("keydown", (event) => {
+document.addEventListener("keydown", async (event) => {
   if (typing(event.target) || event.ctrlKey || event.metaKey || event.altKey || document.querySelector("dialog[open]")) return;
-  const all = rows();
+  let all = rows();
   const at = all.findIndex((row) => row.contains(document.activeElement));
   if (event.key === "ArrowDown" || event.key === "ArrowUp") {
+    if (event.key === "ArrowDown" && at === all.length - 1 && at >= 0) { event.preventDefault(); await everyRow(); all = rows(); }
     const next = all[Math.min(all.length - 1, Math.max(0, at + (event.key === "ArrowDown" ? 1 : -1)))];
     if (next) { event.preventDefault(); next.focus(); next.scrollIntoView({ block: "nearest" }); }
   } else if (at >= 0 && document.activeElement === all[at]) {

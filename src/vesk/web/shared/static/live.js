@@ -7,6 +7,13 @@ const line = () => document.getElementById("progress");
  * @param {string} url @param {HTMLElement} target */
 const refresh = (url, target) => window.htmx.ajax("GET", url, { target: `#${target.id}`, swap: "outerMorph" });
 
+/** The same page with as many rows of a long list as are here now.
+ * @param {string} url */
+const withRows = (url) => {
+  const rows = document.querySelectorAll("table[data-more] tbody tr").length;
+  return rows ? `${url}${url.includes("?") ? "&" : "?"}rows=${rows}` : url;
+};
+
 /** Somebody is in the middle of something that a refresh would take away.
  * @param {HTMLElement} page */
 const busy = (page) =>
@@ -28,7 +35,7 @@ const follow = async () => {
         const page = /** @type {HTMLElement | null} */ (document.querySelector("[data-live]"));
         if (page && (fresh.dataset.stamp !== shown || was !== fresh.dataset.open) && !busy(page)) {
           shown = fresh.dataset.stamp;
-          refresh(page.dataset.live ?? "", page);
+          refresh(withRows(page.dataset.live ?? ""), page);
         }
       }
     } catch { /* the server is away; the next turn asks again */ }

@@ -1,0 +1,127 @@
+"""A day as pages read it: whole, and remembered for as long as none of the rows that it rests on changes."""
+
+from __future__ import annotations
+
+from collections.abc import Callable, Hashable, Mapping
+from typing import Any, TypeVar, cast
+
+from sqlmodel import Session
+
+from vesk.actions import known, pairing_status, placing
+from vesk.actions.pairing_status import DayRows, Earlier, PairingStatus
+from vesk.actions.placing import Placed
+from vesk.actions.remembered import Remembered
+from vesk.dailies.known_day import DayKnown
+from vesk.store import compared, days, fingerprint, pairings, recordings, sync_points
+from vesk.store.tables import CheckRow, CorrectionRow, Day, Pairing, Recording, Source, SyncPointRow
+
+T = TypeVar("T")
+_KEPT: Remembered[Hashable, Any] = Remembered(400)
+_KNOWN_BY = ("day", "recording", "source", "override", "clock_period", "report")
+_STANDING_BY = (
+    "day", "recording", "source", "pairing", "correction", "check_mark", "sync_point", "compared",
+)  # fmt: skip
+_EVERYTHING = (*_STANDING_BY, "override", "clock_period", "report", "accepted")
+
+
+class Overview:
+    """What one request reads of a day.
+
+    Rows that it gives are read with a session of their own and let go of: they are for reading, and several requests
+    may hold them. Who changes a row asks the store for it.
+
+    Parameters
+    ----------
+    session : Session
+        The request's; what it has changed and not yet committed counts.
+    day : Day
+    """
+
+    def __init__(self, session: Session, day: Day) -> None:
+        self.day = day
+        self._session = session
+        self._marks = fingerprint.of_day(session, day.id)
+        self._where = str(session.get_bind().engine.url)
+
+    def _remembered(self, what: Hashable, tables: tuple[str, ...], make: Callable[[Session], T]) -> T:
+        key = (self._where, self.day.id, what, *(self._marks[name] for name in tables))
+        kept: list[T] | None = _KEPT.find(key)
+        if kept is None:
+            with Session(self._session.connection(), expire_on_commit=False) as apart:
+                kept = [make(apart)]
+            _KEPT.keep(key, kept)
+        return kept[0]
+
+    def of(self, what: Hashable, make: Callable[[], T]) -> T:
+        """Return what a page makes of all this, remembered under a name of its own."""
+        return self._remembered(what, _EVERYTHING, lambda _session: make())
+
+    @property
+    def recordings(self) -> list[Recording]:
+        """Recordings by path: files, and files merged into one."""
+        return self._remembered("recordings", ("recording",), lambda own: recordings.of_day(own, self.day.id))
+
+    @property
+    def members(self) -> dict[int, Recording]:
+        """What merged recordings are made of, by number."""
+        return self._remembered("members", ("recording",), lambda own: recordings.members_of_day(own, self.day.id))
+
+    @property
+    def sources(self) -> list[Source]:
+        """Its sources, cameras first."""
+        return [source for source in self._all_sources() if not source.gone]
+
+    def _all_sources(self) -> list[Source]:
+        return self._remembered("sources", ("source",), lambda own: days.sources(own, self.day.id, gone=True))
+
+    @property
+    def known(self) -> DayKnown:
+        """What is known of its recordings."""
+        return self._remembered("known", _KNOWN_BY, lambda own: known.known_of_day(own, self.day))
+
+    @property
+    def pairings(self) -> list[Pairing]:
+        """Its pairings, without what was measured."""
+        tables = ("pairing", "recording")
+        return self._remembered("pairings", tables, lambda own: pairings.of_day(own, self.day.id))
+
+    @property
+    def statuses(self) -> list[PairingStatus]:
+        """Every pairing as it stands, by picture and then by offset."""
+        steady = tuple(name for name in _STANDING_BY if name not in {"pairing", "correction", "check_mark", "compared"})
+        earlier: Earlier = self._remembered("earlier", steady, lambda _own: {})
+        return self._remembered(
+            "statuses", _STANDING_BY,
+            lambda own: pairing_status.gather(own, self.day, self.pairings, self._rows(own), earlier),
+        )  # fmt: skip
+
+    @property
+    def placed(self) -> Mapping[int, Placed]:
+        """Where its recordings lie on the day."""
+        tables = ("day", "recording", "pairing")
+        rate = days.rate_of(self.day)
+        return self._remembered(
+            "placed", tables, lambda _own: placing.place_recordings(self.recordings, self.pairings, rate)
+        )
+
+    def _rows(self, own: Session) -> DayRows:
+        """Gather what statuses rest on, each kind anew only where it changed."""
+        day_id = self.day.id
+        members = {row.id: row for row in self.recordings}
+        corrections: dict[int, CorrectionRow] = self._remembered(
+            "corrections", ("correction",), lambda _: pairings.standing_corrections_of_day(own, day_id)
+        )
+        checks: dict[int, CheckRow] = self._remembered(
+            "checks", ("check_mark",), lambda _: pairings.standing_checks_of_day(own, day_id)
+        )
+        marked: dict[int, list[SyncPointRow]] = self._remembered(
+            "sync points", ("recording", "sync_point"), lambda _: sync_points.of_recordings(own, members)
+        )
+        same = self._remembered("compared", ("recording", "compared"), lambda _: compared.of_day(own, day_id, members))
+        sources = cast("dict[int | None, Source]", {one.id: one for one in self._all_sources()})
+        return DayRows(self.pairings, members, sources, corrections, checks, marked, same)
+
+
+def forget() -> None:
+    """Let go of everything remembered: it is made anew when asked for."""
+    _KEPT.forget()
