@@ -44,13 +44,8 @@ def overviewed(db, day):
     return standing, rows, sources, known, dict(view.placed), view.known.oddities
 
 
-@pytest.mark.parametrize("seed", range(4))
-def test_after_any_change_pages_say_what_computing_anew_says(db, settings, seed):
-    rng = random.Random(seed)  # noqa: S311 - a test that can be repeated
-    files = {f"A/a{n}.mov": picture(f"09:{n:02}:00:00") for n in range(3)}
-    files |= {f"S1/s{n}.wav": sound(f"09:{n:02}:01:00") for n in range(3)}
-    day = paper_day(db, files)
-    pairing.pair_day(db, day)
+def any_acts(db, settings, day, rng):
+    """Everything that changes what a page says of a pairing, each at random."""
 
     def one():
         return rng.choice(pairings.of_day(db, day.id))
@@ -80,10 +75,21 @@ def test_after_any_change_pages_say_what_computing_anew_says(db, settings, seed)
     def tolerance():
         day.tolerance = Fraction(rng.randint(1, 40), 20)
 
-    acts = [
+    return [
         measure, measure, own, far, label, tolerance, lambda: act(correct.take_proposal), lambda: act(correct.check),
         lambda: act(correct.undo), lambda: act(correct.set_aside, reason="so"),
     ]  # fmt: skip
+
+
+@pytest.mark.parametrize("seed", range(4))
+def test_after_any_change_pages_say_what_computing_anew_says(db, settings, seed):
+    rng = random.Random(seed)  # noqa: S311 - a test that can be repeated
+    files = {f"A/a{n}.mov": picture(f"09:{n:02}:00:00") for n in range(3)}
+    files |= {f"S1/s{n}.wav": sound(f"09:{n:02}:01:00") for n in range(3)}
+    day = paper_day(db, files)
+    pairing.pair_day(db, day)
+
+    acts = any_acts(db, settings, day, rng)
     for _ in range(40):
         try:
             rng.choice(acts)()

@@ -1,0 +1,98 @@
+"""Every page by machine: what a screen reader meets, and long lists that arrive as they are wanted."""
+
+import pytest
+from axe_playwright_python.sync_playwright import Axe
+from playwright.sync_api import Page, expect
+from tests.paper_day import paper_day, picture, recording, sound
+
+from vesk.actions import pairing, reports
+from vesk.core.kinds import ReportKind
+from vesk.store import days, pairings
+
+
+@pytest.fixture
+def day(db):
+    files = {f"A/A001_{n:03}.mov": picture(f"{8 + n // 20:02}:{3 * (n % 20):02}:00:00") for n in range(120)}
+    files |= {f"S1/{n}_01.wav": sound(f"{8 + n // 20:02}:{3 * (n % 20):02}:01:00") for n in range(120)}
+    made = paper_day(db, {**files, "S1/odd.wav": sound("")})
+    pairing.pair_day(db, made)
+    db.commit()
+    return made
+
+
+def addresses(db, day):
+    camera = days.sources(db, day.id)[0]
+    pair = pairings.of_day(db, day.id)[0]
+    one = recording(db, day, "A001_003.mov")
+    return [
+        f"/days/{day.id}/", f"/days/{day.id}/intake", f"/bench/{pair.id}", f"/days/{day.id}/turnover",
+        f"/days/{day.id}/journal", f"/days/{day.id}/reports", f"/days/{day.id}/naming", f"/sources/{camera.id}/all",
+        f"/recordings/{one.id}", "/new", "/days/999/", "/",
+    ]  # fmt: skip
+
+
+@pytest.mark.parametrize("theme", ["paper", "night"])
+def test_no_page_has_a_serious_fault_for_who_cannot_see_or_use_a_mouse(page: Page, db, settings, serve, day, theme):
+    text = "file,scene\n3_01.wav,3\n"
+    reports.take_up(db, settings, day, name="r.csv", text=text, kind=ReportKind.SOUND)
+    db.commit()
+    address = serve()
+    page.add_init_script(f"localStorage.setItem('vesk-theme', '{theme}')")
+    found = []
+    for path in addresses(db, day):
+        page.goto(address + path)
+        for fault in Axe().run(page).response["violations"]:
+            if fault["impact"] in {"serious", "critical"}:
+                where = [node["html"][:140] for node in fault["nodes"][:2]]
+                found.append(f"{path}: {fault['id']} x{len(fault['nodes'])}: {where}")
+    assert "\n".join(found) == ""
+
+
+def rows(page: Page):
+    return page.locator("#ledger tbody tr")
+
+
+def test_a_long_list_arrives_as_it_is_wanted(page: Page, serve, db, day):
+    address = serve()
+    # Nothing rests here: what arrives was asked for.
+    page.add_init_script("window.requestIdleCallback = () => 0; delete window.requestIdleCallback;")
+    page.add_init_script("window.setTimeout = ((real) => (f, ms) => ms >= 200 ? 0 : real(f, ms))(window.setTimeout)")
+    page.goto(f"{address}/days/{day.id}/intake")
+    expect(rows(page)).to_have_count(36)
+    expect(page.locator("#rest")).to_contain_text("205 more rows")
+    page.mouse.wheel(0, 4000)
+    expect(rows(page)).to_have_count(136)
+    page.keyboard.press("Control+f")  # find in page finds every row
+    expect(rows(page)).to_have_count(241)
+    expect(page.locator("#rest")).to_have_count(0)
+    # By keys to the end of what is here, and on.
+    page.goto(f"{address}/days/{day.id}/")
+    expect(rows(page)).to_have_count(36)
+    rows(page).nth(35).focus()
+    page.keyboard.press("ArrowDown")
+    expect(rows(page).nth(36)).to_be_focused()
+    expect(rows(page)).to_have_count(121)
+    # All are selected, those that had not arrived too; and what is laid anew keeps its rows.
+    page.goto(f"{address}/days/{day.id}/")
+    page.get_by_label("Select all rows shown").check()
+    expect(page.locator("#picked")).to_have_text("120 selected")
+    page.get_by_role("button", name="Mark the selected as checked").click()
+    expect(page.locator(".said")).to_have_text("120 marked as checked.")
+    expect(rows(page)).to_have_count(121)
+
+
+def test_the_chart_is_walked_by_keys(page: Page, serve, db, day):
+    address = serve()
+    page.goto(f"{address}/days/{day.id}/")
+    here = page.locator(".chart a:focus rect")
+    page.locator(".chart a").first.focus()
+    first = here.get_attribute("data-recording")
+    page.keyboard.press("ArrowRight")
+    assert here.get_attribute("data-recording") != first
+    page.keyboard.press("ArrowDown")
+    expect(here).to_have_class("block sound")
+    page.keyboard.press("ArrowUp")
+    page.keyboard.press("ArrowLeft")
+    assert here.get_attribute("data-recording") == first
+    page.keyboard.press("Enter")
+    expect(page.locator("#bench")).to_be_visible()
