@@ -50,10 +50,10 @@ def told(settings, kind, subject):
 
 
 def test_a_job_that_kills_its_worker_is_set_aside_by_name_and_the_rest_goes_on(db, settings, paper):
-    from vesk.jobs.tasks import _ask_listen
+    from vesk.jobs.tasks import ask_listen
 
     for name in ("a.mov", "b.wav"):
-        _ask_listen(db, recording(db, paper, name))
+        ask_listen(db, recording(db, paper, name))
     db.commit()
     worst = recording(db, paper, "a.mov").id
     for attempt in range(tending.MOST_TRIES):

@@ -1,5 +1,6 @@
 """Sound in movies of several kinds: every stream, from the first picture on, to the sample."""
 
+import os
 from fractions import Fraction
 
 import av
@@ -9,7 +10,7 @@ import pytest
 from vesk.core.errors import MediaError
 from vesk.core.sound.features import WORK_RATE, OnsetBuilder, onset_features
 from vesk.dailies.located import locate
-from vesk.media import movie, probe
+from vesk.media import cache, movie, probe
 from vesk.media.peaks import PeaksBuilder, read_peaks
 from vesk.media.working import SpilledRows
 
@@ -166,3 +167,17 @@ def test_text_named_like_a_movie_is_told(tmp_path):
     path.write_text("no movie", encoding="utf-8")
     with pytest.raises(MediaError, match="cannot be read"):
         probe.read_facts(path)
+
+
+def test_a_full_cache_lets_the_oldest_unused_go_and_nothing_that_is_worked_on(tmp_path):
+    names = [f"{n:02}aa" for n in range(5)]
+    for age, name in enumerate(names):
+        entry = cache.entry_of(tmp_path, name)
+        entry.folder.mkdir(parents=True)
+        (entry.folder / "sound.wav").write_bytes(bytes(1000))
+        entry.done.touch()
+        os.utime(entry.done, (1000 + age, 1000 + age))
+    cache.touch(cache.entry_of(tmp_path, names[0]))  # the oldest, but used just now
+    assert cache.trim(tmp_path, 10_000) == (0, 0)
+    assert cache.trim(tmp_path, 3_000, keep={names[1]}) == (2, 2000)
+    assert sorted(path.name for path in tmp_path.glob("??/*")) == [names[0], names[1], names[4]]

@@ -216,3 +216,26 @@ def test_a_day_past_midnight_reads_on_across_it(client, db, settings):
     assert rows[0] == "A001_001"
     times = re.findall(r"\d\d:\d\d:\d\d(?=</text>)", page)
     assert times[0] == "23:49:58"
+
+
+def test_a_folder_is_chosen_by_looking_below_what_may_be_read_and_nowhere_else(client, settings):
+    root = settings.media_roots[0]
+    for path in ("day 9/A/1.mov", "day 10/A/1.mov", "day 10/S/1.wav", "day 10/S/2.wav", "day 10/notes.txt"):
+        (root / path).parent.mkdir(parents=True, exist_ok=True)
+        (root / path).touch()
+    (root / ".hidden").mkdir()
+    (root / "out").symlink_to("/etc")
+    top = client.get("/new").text
+    assert str(root) in top
+    inside = client.get("/new/folders", query_string={"at": str(root)}).text
+    assert inside.index("day 9</a>") < inside.index("day 10</a>")  # as people count
+    assert "1 movie, 2 sound files" in inside
+    assert ".hidden" not in inside
+    assert ">out<" not in inside
+    chosen = client.get("/new/folders", query_string={"at": str(root / "day 10")}).text
+    assert f'value="{root / "day 10"}"' in chosen
+    for outside in ("/etc", str(root / "out"), str(root / "gone")):
+        refused = client.get("/new/folders", query_string={"at": outside})
+        assert refused.status_code == 200
+        assert "passwd" not in refused.text
+        assert 'role="alert"' in refused.text

@@ -15,6 +15,7 @@ from sqlmodel import Session
 from vesk.actions import merging, pairing_status
 from vesk.actions.locating import located
 from vesk.core.errors import MediaError
+from vesk.core.progress import OnProgress, unwatched
 from vesk.core.sound.measurement import Measurement
 from vesk.dailies import measuring
 from vesk.dailies.located import Located, decode_frames, hear
@@ -182,7 +183,7 @@ def _keep_frames(now: pairing_status.PairingStatus, picture: Located, found: Mea
             guarded(picture.path, _LEAST_WAIT_S, decode_frames, picture, around)
 
 
-def compare_rivals(session: Session, settings: Settings, day_id: int) -> int:
+def compare_rivals(session: Session, settings: Settings, day_id: int, on_progress: OnProgress = unwatched) -> int:
     """Ask rivals of a day, by their own sound, whether they are two devices filed as one; returns how many were asked.
 
     Two files of one device cannot share a moment; two that heard the same moments are two devices'.
@@ -193,7 +194,9 @@ def compare_rivals(session: Session, settings: Settings, day_id: int) -> int:
     places = {str(number): located(session, settings, day, row) for number, row in rows.items()}
     contents = {number: row.content for number, row in rows.items()}
     changes.rest(session)
-    for shared in asked:
+    for count, shared in enumerate(asked):
+        if not on_progress(count, len(asked)):
+            break
         one, other = places[shared.one], places[shared.other]
         try:
             same = bordered(one.path, partial(measuring.same_moment, one, other, shared.offset_s))

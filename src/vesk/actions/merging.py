@@ -6,6 +6,7 @@ from collections.abc import Mapping
 from fractions import Fraction
 from itertools import pairwise
 
+from natsort import natsorted
 from sqlmodel import Session
 
 from vesk.actions.facts import facts_of
@@ -13,7 +14,6 @@ from vesk.actions.known import known_of_day
 from vesk.actions.locating import located
 from vesk.core.errors import RefusedError, StaleError
 from vesk.core.intake.filed import Filed
-from vesk.core.intake.runs import natural_order
 from vesk.core.kinds import RUN, SET, Together
 from vesk.dailies import merging
 from vesk.media.merged import merge_facts, merged_content
@@ -79,7 +79,9 @@ def merge_by_hand(
     order = {row.id: (known[str(row.id)].start, row.path) for row in rows}
     timed = [start for start, _ in order.values() if start]
     by_clock = len(timed) == len(rows) == len(set(timed))
-    rows.sort(key=lambda row: (order[row.id][0] or Fraction(0) if by_clock else 0, natural_order(row.path)))
+    rows = natsorted(rows, key=lambda row: row.path)  # as people count: clip9 before clip10
+    if by_clock:
+        rows.sort(key=lambda row: order[row.id][0] or Fraction(0))
     made = _make(session, day, rows, how, why="by hand", by=settings.person)
     for row in rows:
         changes.count(session, row)

@@ -6,6 +6,7 @@ import argparse
 import socket
 from dataclasses import replace
 
+from vesk import logs
 from vesk.core.errors import RefusedError
 from vesk.services import cluster, keeping, state, supervisor
 from vesk.settings import from_environment
@@ -30,6 +31,7 @@ def run(options: argparse.Namespace) -> int:
     if options.one:
         from vesk.jobs.worker import work  # noqa: PLC0415 - loads what the tasks need
 
+        logs.keep(settings.var, options.one)
         work(settings, name=f"{socket.gethostname()}-{options.one}")
         return 0
     running = supervisor.Running(settings, "work")

@@ -94,6 +94,7 @@ class Located:
         if not self.facts.channels:
             what = "scratch sound" if self.facts.kind == PICTURE else "sound"
             raise MediaError(self.path, f"it has no {what}", "It cannot be measured by sound.")
+        cache.touch(self.entry)
         if self.entry.done.exists():
             return
         if not self.members:

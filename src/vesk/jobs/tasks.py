@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+import logging
+
 import procrastinate
 from sqlmodel import Session
 
@@ -16,11 +18,13 @@ from vesk.actions import watching as watching_action
 from vesk.core.kinds import Work
 from vesk.jobs.queue import AFTER, LAST, LATER, SOON, URGENT, enqueue
 from vesk.jobs.tracked import AGAIN, persisting, tracked
+from vesk.media import cache
 from vesk.settings import Settings, for_work
 from vesk.store import days, pairings, progress, recordings
 from vesk.store.tables import Day, Recording, Turnover
 
 tasks = procrastinate.Blueprint()
+log = logging.getLogger(__name__)
 
 
 @tasks.task(retry=AGAIN, name="intake")
@@ -33,17 +37,29 @@ def intake(day_id: int) -> None:
         merging.refresh(session, day)
         merging.merge_day(session, settings, day)
         for row in recordings.ready_of_day(session, day_id):
-            _ask_listen(session, row)
+            ask_listen(session, row)
         _pair_and_measure(session, day)
 
 
-def _ask_listen(session: Session, row: Recording) -> None:
+def ask_listen(session: Session, row: Recording) -> None:
+    """Enqueue listening to a recording, and looking for its sync points."""
     what = f"listening to {row.name}"
     progress.open_one(session, day_id=row.day_id, kind=Work.LISTEN, subject_id=row.id, what=what)
     enqueue(session, "vesk:listen", priority=SOON, recording_id=row.id)
     what = f"looking for claps in {row.name}"
     progress.open_one(session, day_id=row.day_id, kind=Work.SYNC_POINTS, subject_id=row.id, what=what)
     enqueue(session, "vesk:find_sync_points", priority=LATER, recording_id=row.id)
+
+
+_OF_DAY = {
+    Work.MERGE: "looking which files are one recording", Work.PAIR: "pairing the day again",
+    Work.COMPARE: "asking rivals whether they are two devices",
+}  # fmt: skip
+
+
+def _ask_of_day(session: Session, kind: Work, day_id: int, priority: int) -> None:
+    progress.open_one(session, day_id=day_id, kind=kind, subject_id=day_id, what=_OF_DAY[kind])
+    enqueue(session, f"vesk:{kind}", priority=priority, day_id=day_id)
 
 
 def _pair_and_measure(session: Session, day: Day) -> None:
@@ -99,9 +115,9 @@ def listen(recording_id: int) -> None:
             row = recordings.get(session, recording_id)
             # Once the others are listened to, sound tells which files are one recording; timecode on a channel may
             # lay it elsewhere, and a copy is known by its bytes alone.
-            enqueue(session, "vesk:merge", priority=AFTER, day_id=row.day_id)
+            _ask_of_day(session, Work.MERGE, row.day_id, AFTER)
             if (row.heard and row.heard.ltc) or measure_action.copies_of(session, row):
-                enqueue(session, "vesk:pair", priority=AFTER, day_id=row.day_id)
+                _ask_of_day(session, Work.PAIR, row.day_id, AFTER)
             on_progress(1, 1)
 
 
@@ -109,16 +125,18 @@ def listen(recording_id: int) -> None:
 def merge(day_id: int) -> None:
     """Take files together that are one recording, and pair again where there were any."""
     settings = for_work()
-    with persisting(settings) as session:
-        day = days.get_day(session, day_id)
-        made = merging.merge_day(session, settings, day)
-        merged_again(session, day, made)
+    with tracked(settings, Work.MERGE, day_id) as (session, on_progress):
+        if on_progress(0, 1):
+            day = days.get_day(session, day_id)
+            made = merging.merge_day(session, settings, day)
+            merged_again(session, day, made)
+            on_progress(1, 1)
 
 
 def merged_again(session: Session, day: Day, made: list[Recording]) -> None:
     """Have recordings that were just taken together listened to, and the day paired with them."""
     for row in made:
-        _ask_listen(session, row)
+        ask_listen(session, row)
     if made:
         _pair_and_measure(session, day)
 
@@ -133,15 +151,17 @@ def search(recording_id: int) -> None:
             for pairing_id in [row.id for row in made]:
                 measure_action.keep_frames(session, settings, pairing_id)
             if made:
-                enqueue(session, "vesk:compare", priority=LAST, day_id=made[0].day_id)
+                _ask_of_day(session, Work.COMPARE, made[0].day_id, LAST)
 
 
 @tasks.task(retry=AGAIN, name="pair")
 def pair(day_id: int) -> None:
     """Pair a day again, and have measured what is new."""
     settings = for_work()
-    with persisting(settings) as session:
-        _pair_and_measure(session, days.get_day(session, day_id))
+    with tracked(settings, Work.PAIR, day_id) as (session, on_progress):
+        if on_progress(0, 1):
+            _pair_and_measure(session, days.get_day(session, day_id))
+            on_progress(1, 1)
 
 
 def pair_again(session: Session, day: Day) -> None:
@@ -166,7 +186,7 @@ def measure(pairing_id: int) -> None:
     with tracked(settings, Work.MEASURE, pairing_id) as (session, on_progress):
         if on_progress(0, 1) and pairings.is_standing(session, pairing_id):
             row = measure_action.measure_pairing(session, settings, pairing_id)
-            enqueue(session, "vesk:compare", priority=LAST, day_id=row.day_id)
+            _ask_of_day(session, Work.COMPARE, row.day_id, LAST)
             on_progress(1, 1)
 
 
@@ -174,8 +194,8 @@ def measure(pairing_id: int) -> None:
 def compare(day_id: int) -> None:
     """Ask rivals, once everything else is measured, whether they are two devices."""
     settings = for_work()
-    with persisting(settings) as session:
-        measure_action.compare_rivals(session, settings, day_id)
+    with tracked(settings, Work.COMPARE, day_id) as (session, on_progress):
+        measure_action.compare_rivals(session, settings, day_id, on_progress)
 
 
 @tasks.task(retry=AGAIN, name="deliver")
@@ -198,3 +218,16 @@ def watch_folders(timestamp: int) -> None:  # noqa: ARG001
             if not busy and watching_action.has_news(session, settings, day):
                 ask_intake(session, day.id)
                 session.commit()
+
+
+@tasks.periodic(cron="17 * * * *")
+@tasks.task(retry=AGAIN, name="tidy_cache", queueing_lock="tidy_cache")
+def tidy_cache(timestamp: int) -> None:  # noqa: ARG001
+    """Let go of what the cache holds beyond its bound, but for recordings that somebody or something works on now."""
+    settings = for_work()
+    with persisting(settings) as session:
+        busy = progress.subjects(session, (Work.LISTEN, Work.SYNC_POINTS, Work.SEARCH))
+        keep = {row.content for row in recordings.by_id(session, busy).values()}
+    gone, freed = cache.trim(settings.cache, settings.cache_gb * 1e9, keep=keep)
+    if gone:
+        log.info("the cache let %d entries go, %.1f GB", gone, freed / 1e9)

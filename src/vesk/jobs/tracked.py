@@ -11,6 +11,7 @@ import procrastinate
 from sqlalchemy.exc import DBAPIError, OperationalError
 from sqlmodel import Session
 
+from vesk import logs
 from vesk.core.errors import VeskError
 from vesk.core.kinds import Work, WorkState
 from vesk.core.progress import OnProgress
@@ -55,6 +56,8 @@ def tracked(settings: Settings, kind: Work, subject_id: int) -> Iterator[tuple[S
     The work's session is committed at the end or rolled back whole; progress is written
     beside it at once. A known error ends the job with its sentence, not with a retry.
     """
+    logs.JOB.set(f"{kind} {subject_id}")
+    begun = time.monotonic()
     with persisting(settings) as session, persisting(settings) as beside:
         row = progress.find(beside, kind, subject_id)
         if row is not None and row.stop:
@@ -97,6 +100,7 @@ def tracked(settings: Settings, kind: Work, subject_id: int) -> Iterator[tuple[S
                 WorkState.FAILED,
                 "An error inside Vesk stopped this; nothing decided was lost. See the worker's log.",
             )
+        log.info("%s in %.1f s%s", state, time.monotonic() - begun, f": {problem}" if problem else "")
         fresh = progress.find(beside, kind, subject_id)
         if fresh is not None:
             stopped = fresh.stop and state == WorkState.DONE

@@ -74,7 +74,6 @@ class _Watch:
 
 def work(settings: Settings, *, name: str) -> None:
     """Run one worker until it is told to stop; it takes one job at a time."""
-    logging.getLogger("procrastinate").setLevel(logging.WARNING)
     watch = _Watch()
 
     async def run() -> None:

@@ -5,7 +5,9 @@ from __future__ import annotations
 import json
 import os
 import shutil
-from collections.abc import Callable, Iterator, Sequence
+import time
+from collections.abc import Callable, Collection, Iterator, Sequence
+from contextlib import suppress
 from dataclasses import dataclass
 from pathlib import Path
 from typing import Any
@@ -67,6 +69,11 @@ class CacheEntry:
     def units(self) -> Path:
         """What 1 in each working channel stands for, of full scale (JSON)."""
         return self.folder / "units.json"
+
+    @property
+    def used(self) -> Path:
+        """Its time of change says when this was last asked for."""
+        return self.folder / "used"
 
     def frame(self, index: int) -> Path:
         """One picture frame as JPEG."""
@@ -247,3 +254,41 @@ def save_frames(path: Path, store: CacheEntry, indices: Sequence[int], *, first:
     for index, image in movie.frame_images(path, missing, height=height):
         with written_whole(store.frame(first + index)) as part:
             image.save(part, "JPEG", quality=82)
+
+
+_USED_S = 3600.0  # no finer: a page asks for one recording a hundred times
+
+
+def touch(store: CacheEntry) -> None:
+    """Note that an entry is used; where that cannot be written, it only grows old sooner."""
+    with suppress(OSError):
+        if not store.used.exists() or time.time() - store.used.stat().st_mtime > _USED_S:
+            store.used.touch()
+
+
+def trim(cache: Path, most_bytes: float, *, keep: Collection[str] = ()) -> tuple[int, int]:
+    """Let the entries go that were not used for longest until the cache holds less than a bound.
+
+    What is let go is computed anew when it is asked for; entries named in `keep` stay.
+
+    Returns
+    -------
+    gone, freed : int
+        Entries, and their bytes.
+    """
+    found = []
+    for folder in cache.glob("??/*"):
+        files = [entry for entry in folder.rglob("*") if entry.is_file()]
+        own = CacheEntry(folder)
+        last = next((path.stat().st_mtime for path in (own.used, own.done, folder) if path.exists()), 0.0)
+        found.append((last, sum(entry.stat().st_size for entry in files), own))
+    left = sum(size for _, size, _ in found)
+    gone = freed = 0
+    for _, size, own in sorted(found, key=lambda one: one[0]):
+        if left <= most_bytes:
+            break
+        if own.folder.name in keep:
+            continue
+        forget(own)
+        left, gone, freed = left - size, gone + 1, freed + size
+    return gone, freed

@@ -104,10 +104,11 @@ class Running:
     port: int = 0
 
     def start(self, name: str, command: list[str]) -> None:
-        """Start a child whose output goes to its log."""
+        """Start a child; what it prints lies beside its log."""
         folder = self.settings.var / "logs"
         folder.mkdir(parents=True, exist_ok=True)
-        log = self.logs.get(name) or (folder / f"{name}.log").open("ab")
+        # Its log is its own, and rotated; what it says besides, at its end perhaps, lies beside that.
+        log = self.logs.get(name) or (folder / f"{name}.out").open("wb")
         environment = {
             **os.environ,
             **self.settings.environment(),

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections.abc import Collection
 from datetime import UTC, datetime
 
 from sqlalchemy.dialects.postgresql import insert
@@ -52,3 +53,9 @@ def stop_open(session: Session, day_id: int) -> int:
         row.stop = True
         session.add(row)
     return len(rows)
+
+
+def subjects(session: Session, kinds: Collection[Work]) -> list[int]:
+    """Return what open work of some kinds is about."""
+    query = select(Progress.subject_id).where(col(Progress.kind).in_(kinds), col(Progress.state).in_(OPEN))
+    return list(session.exec(query))

@@ -5,7 +5,6 @@ A request waits in the event loop until all of it is there; a thread is never he
 
 from __future__ import annotations
 
-import logging
 import signal
 import sys
 import time
@@ -17,6 +16,8 @@ from waitress.channel import HTTPChannel
 from waitress.server import TcpWSGIServer
 from waitress.task import ThreadedTaskDispatcher
 
+from vesk import logs
+from vesk.settings import from_environment
 from vesk.web import create_app
 
 THREADS = 40
@@ -65,7 +66,7 @@ def make_server(app: Any, address: str, *, threads: int = THREADS) -> Server:
 
 def main(address: str) -> None:
     """Serve until told to end."""
-    logging.basicConfig(level=logging.WARNING, format="%(asctime)s %(levelname)s %(name)s %(message)s")
+    logs.keep(from_environment().var, "web")
 
     def end(_number: int, _frame: FrameType | None) -> None:
         raise SystemExit

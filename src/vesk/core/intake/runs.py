@@ -13,6 +13,8 @@ from dataclasses import dataclass
 from fractions import Fraction
 from itertools import pairwise
 
+from natsort import natsorted
+
 from vesk.core.intake.filed import Filed
 from vesk.core.kinds import NONE
 from vesk.core.verdict.words import duration
@@ -167,18 +169,13 @@ def _why(joint: Joint, signs: Signs) -> str:
 
 def _neighbours(own: list[Filed]) -> Iterator[tuple[Filed, Filed]]:
     """Yield each file with the next by name, and with the next by start where that is another."""
-    by_name = sorted(own, key=lambda one: natural_order(one.stem))
+    by_name = natsorted(own, key=lambda one: one.stem)
     by_start = sorted((one for one in own if one.start is not None), key=lambda one: (one.start or 0, one.path))
     seen = set()
     for one, after in [*pairwise(by_name), *pairwise(by_start)]:
         if (one.key, after.key) not in seen:
             seen.add((one.key, after.key))
             yield one, after
-
-
-def natural_order(stem: str) -> list[tuple[int, int, str]]:
-    """Return what names are sorted by as people count: ``clip9`` before ``clip10``."""
-    return [(0, int(text), "") if text.isdecimal() else (1, 0, text) for text in re.split(r"(\d+)", stem) if text]
 
 
 def counts_on(stem: str, after: str) -> bool:

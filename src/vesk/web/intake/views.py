@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from datetime import UTC, date, datetime
+from pathlib import Path
 
 from flask import Blueprint, redirect, render_template, request, url_for
 from flask.typing import ResponseReturnValue
@@ -10,10 +11,10 @@ from flask.typing import ResponseReturnValue
 from vesk.actions import intake, sources, sync_points
 from vesk.actions.overview import Overview
 from vesk.core.clocks.choice import CHOICES
-from vesk.core.errors import RefusedError
+from vesk.core.errors import MediaError, RefusedError
 from vesk.core.timecode import FrameRate
 from vesk.jobs.tasks import ask_intake
-from vesk.media import scan
+from vesk.media.browse import Looked, look
 from vesk.store import days, overrides
 from vesk.web.intake import listing
 from vesk.web.shared import form, render, session, settings
@@ -24,16 +25,28 @@ bp = Blueprint("intake", __name__, template_folder="templates")
 
 
 def _new(*, status: int = 200, problem: str = "") -> ResponseReturnValue:
-    roots = settings().media_roots
-    folders = [root for root in roots if root.is_dir()]
-    folders += sorted(
-        child for root in folders for child in root.iterdir() if child.is_dir() and not child.name.startswith(".")
-    )
-    folders = [folder for folder in folders if scan.as_text(str(folder)) == str(folder)]
+    looked, said = _look()
     return render_template(
-        "intake/new.html", roots=roots, folders=folders[:200], rates=RATES, form=request.form, problem=problem,
+        "intake/new.html", roots=settings().media_roots, looked=looked, rates=RATES, form=request.form,
+        problem=problem or said,
         known=days.all_days(session()), today=datetime.now(UTC).date(),
     ), status  # fmt: skip
+
+
+def _look() -> tuple[Looked, str]:
+    """Look at the folder that is asked for; where it cannot be, at the top, and say why."""
+    at, roots = request.values.get("at", "")[: form.LONGEST], settings().media_roots
+    try:
+        return look(Path(at) if at else None, roots), ""
+    except MediaError as error:
+        return look(None, roots), str(error)
+
+
+@bp.get("/new/folders")
+def folders() -> ResponseReturnValue:
+    """Show one folder to choose, and what lies in it."""
+    looked, problem = _look()
+    return render_template("intake/_folders.html", looked=looked, problem=problem, typed="")
 
 
 @bp.get("/new")

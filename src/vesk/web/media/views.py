@@ -17,6 +17,8 @@ from vesk.core.errors import NumberError, RefusedError
 from vesk.core.figures import read_number, read_whole
 from vesk.core.timemap import TimeMap, exact_seconds
 from vesk.dailies.located import Located
+from vesk.jobs.tasks import ask_listen
+from vesk.media import cache
 from vesk.media.peaks import read_peaks
 from vesk.store import days, recordings
 from vesk.web.media.frames import ensure_frames
@@ -43,6 +45,14 @@ def _whole(name: str, low: int, high: int) -> int:
         raise RefusedError(f"{name}: {error}.") from None
 
 
+def _listen_again(recording_id: int) -> None:
+    """Have a recording listened to whose entry the cache let go of."""
+    row = recordings.get(session(), recording_id)
+    if row.state == recordings.READY and row.heard is not None:
+        ask_listen(session(), row)
+        session().commit()
+
+
 def _kept(data: bytes, content: str) -> Response:
     """Answer with what never changes for this content."""
     response = Response(data, mimetype="application/octet-stream")
@@ -59,7 +69,9 @@ def peaks(recording_id: int) -> ResponseReturnValue:
     place = _located(recording_id)
     channel = _whole("channel", 0, max(0, place.facts.channels - 1))
     if not place.entry.peaks.exists():
+        _listen_again(recording_id)
         raise RefusedError("Its waveform is not computed yet.")
+    cache.touch(place.entry)
     data = read_peaks(
         place.entry.peaks,
         _whole("level", 0, 30),

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from dataclasses import dataclass
+from datetime import UTC, datetime
 
 from sqlmodel import Session
 
@@ -10,22 +11,42 @@ from vesk.store import progress
 from vesk.store.progress import OPEN
 from vesk.store.tables import Progress
 
+_TELLING, _LEAST_S, _MINUTE_S = 0.05, 8.0, 50.0
+
 
 @dataclass(frozen=True, slots=True)
 class ProgressLine:
-    """Long work as shown: what runs, how many pieces are done, which failed; the stamp changes with any of it."""
+    """Long work as shown.
+
+    Attributes
+    ----------
+    text : str
+        What runs.
+    done, total : int
+        Pieces of work that ended, and all.
+    share : float
+        Of all of it, 0 to 1: what runs counts as far as it is.
+    left : str
+        About how long it goes on, by what went before; empty while that tells nothing.
+    open : bool
+    failed : tuple of str
+    stamp : str
+        Changes when a piece ends.
+    """
 
     text: str
     done: int
     total: int
+    share: float
+    left: str
     open: bool
     failed: tuple[str, ...]
     stamp: str
 
     @property
     def percent(self) -> int:
-        """Pieces of work that ended, of all, 0 to 100."""
-        return round(100 * self.done / self.total) if self.total else 0
+        """How much is done, 0 to 100."""
+        return round(100 * self.share)
 
 
 def progress_line(session: Session, day_id: int) -> ProgressLine:
@@ -44,7 +65,22 @@ def progress_line(session: Session, day_id: int) -> ProgressLine:
     over = [row for row in rows if row.state not in OPEN]
     newest = max((row.changed_at.timestamp() for row in over), default=0)
     stamp = f"{len(rows)}-{len(over)}-{newest:.3f}"
-    return ProgressLine(text, len(ended), len(batch), bool(still), failed, stamp)
+    inside = sum(min(1.0, row.done / row.total) for row in running if row.total)
+    share = (len(ended) + inside) / len(batch) if batch else 0.0
+    left = _left(min(row.opened_at for row in batch), share) if still else ""
+    return ProgressLine(text, len(ended), len(batch), share, left, bool(still), failed, stamp)
+
+
+def _left(begun: datetime, share: float) -> str:
+    """Say how long it goes on if what is left goes as what went before; pieces differ, so roughly."""
+    spent = (datetime.now(UTC) - begun).total_seconds()
+    if share < _TELLING or spent < _LEAST_S or share >= 1:
+        return ""
+    left = spent * (1 - share) / share
+    minutes = max(1, round(left / 60))
+    return (
+        "less than a minute left" if left < _MINUTE_S else f"about {minutes} minute{'' if minutes == 1 else 's'} left"
+    )
 
 
 def _batch(rows: list[Progress]) -> list[Progress]:

@@ -1,5 +1,5 @@
 // The bench: three windows of one pairing at one zoom; zooming, slipping, listening.
-import { typing } from "/static/keys.js";
+import { notOurs } from "/static/keys.js";
 import { draw } from "./draw.js";
 import { play, playhead, stop } from "./listen.js";
 
@@ -204,7 +204,7 @@ document.addEventListener("pointermove", (event) => {
 document.addEventListener("pointerup", () => { if (held) { held = null; if (inSeconds(moved) !== 0) slip("seconds", 0, 60); } });
 
 document.addEventListener("keydown", (event) => {
-  if (typing(event.target) || event.metaKey || event.altKey || document.querySelector("dialog[open]")) return;
+  if (notOurs(event)) return;
   if (event.key === "ArrowLeft" || event.key === "ArrowRight") {
     event.preventDefault();
     slip(event.ctrlKey ? "samples" : event.shiftKey ? "frames" : "tenths", event.key === "ArrowRight" ? 1 : -1, 450);

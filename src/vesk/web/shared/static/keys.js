@@ -5,14 +5,32 @@ export const typing = (target) =>
   target instanceof HTMLElement && (target.isContentEditable || /^(INPUT|SELECT|TEXTAREA)$/.test(target.tagName)) &&
   !(target instanceof HTMLInputElement && target.type === "checkbox");
 
+const KEPT = "vesk-keys";
+const single = () => { try { return localStorage.getItem(KEPT) !== "off"; } catch { return true; } };
+
+/** Whether a key is none of ours: typed into a field, with a modifier of the browser's, below a dialog, or one letter
+ * alone where these are switched off.
+ * @param {KeyboardEvent} event */
+export const notOurs = (event) =>
+  typing(event.target) || event.metaKey || event.altKey || document.querySelector("dialog[open]") !== null ||
+  (event.key.length === 1 && event.key !== " " && !single());
+
 const dialog = /** @type {HTMLDialogElement} */ (document.getElementById("keys"));
 document.getElementById("show-keys")?.addEventListener("click", () => dialog.showModal());
 const who = /** @type {HTMLDialogElement} */ (document.getElementById("who"));
 document.getElementById("show-who")?.addEventListener("click", () => who.showModal());
 who.querySelector("[data-close]")?.addEventListener("click", () => who.close());
 
+const letters = /** @type {HTMLInputElement | null} */ (document.getElementById("single-keys"));
+if (letters) {
+  letters.checked = single();
+  letters.addEventListener("change", () => {
+    try { localStorage.setItem(KEPT, letters.checked ? "on" : "off"); } catch { /* private window: until it is left */ }
+  });
+}
+
 document.addEventListener("keydown", (event) => {
-  if (typing(event.target) || event.ctrlKey || event.metaKey || event.altKey || document.querySelector("dialog[open]")) return;
+  if (notOurs(event) || event.ctrlKey) return;
   if (event.key === "?") { event.preventDefault(); dialog.showModal(); return; }
   if (event.key === "n") { document.dispatchEvent(new CustomEvent("vesk:turn-theme")); return; }
   const page = /** @type {HTMLAnchorElement | null} */ (document.querySelector(`[data-page="${CSS.escape(event.key)}"]`));

@@ -1,5 +1,5 @@
 // The ledger: walking it by keys, selecting rows, and showing where a row lies on the chart.
-import { typing } from "/static/keys.js";
+import { notOurs } from "/static/keys.js";
 import { all as everyRow } from "/static/rows.js";
 
 const rows = () => /** @type {HTMLTableRowElement[]} */ ([...document.querySelectorAll("#ledger tbody tr")]);
@@ -57,7 +57,7 @@ for (const [name, on] of /** @type {[string, boolean][]} */ ([["mouseover", true
 }
 
 document.addEventListener("keydown", async (event) => {
-  if (typing(event.target) || event.ctrlKey || event.metaKey || event.altKey || document.querySelector("dialog[open]")) return;
+  if (notOurs(event) || event.ctrlKey) return;
   let all = rows();
   const at = all.findIndex((row) => row.contains(document.activeElement));
   if (event.key === "ArrowDown" || event.key === "ArrowUp") {
