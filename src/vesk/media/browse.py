@@ -50,13 +50,15 @@ class Looked:
 
 
 def look(folder: Path | None, roots: tuple[Path, ...]) -> Looked:
-    """Look at a folder below the allowed ones; None: at these themselves.
+    """Look at a folder below the allowed ones; None: at these themselves, into it where it is one.
 
     Raises
     ------
     MediaError
         If it is not one that may be read.
     """
+    if folder is None and len(roots) == 1 and roots[0].is_dir():
+        folder = roots[0]
     if folder is None:
         return Looked(None, None, [_counted(root, str(root)) for root in roots if root.is_dir()])
     real = scan.allowed(folder, roots)
