@@ -1,13 +1,15 @@
 """Every page by machine: what a screen reader meets, and long lists that arrive as they are wanted."""
 
+from datetime import timedelta
+
 import pytest
 from axe_playwright_python.sync_playwright import Axe
 from playwright.sync_api import Page, expect
 from tests.paper_day import paper_day, picture, recording, sound
 
 from vesk.actions import pairing, reports
-from vesk.core.kinds import ReportKind
-from vesk.store import days, pairings
+from vesk.core.kinds import ReportKind, Work, WorkState
+from vesk.store import days, pairings, progress
 
 
 @pytest.fixture
@@ -96,3 +98,47 @@ def test_the_chart_is_walked_by_keys(page: Page, serve, db, day):
     assert here.get_attribute("data-recording") == first
     page.keyboard.press("Enter")
     expect(page.locator("#bench")).to_be_visible()
+
+
+def test_single_keys_are_switched_off_for_who_speaks_to_the_machine(page: Page, serve, db, day):
+    address = serve()
+    page.goto(f"{address}/days/{day.id}/")
+    page.keyboard.press("?")
+    page.get_by_label("single letters, digits and signs act as keys here").uncheck()
+    page.get_by_role("button", name="Close").click()
+    for key in ("2", "n", "?"):
+        page.keyboard.press(key)
+    assert page.url.endswith(f"/days/{day.id}/")
+    expect(page.locator("html")).to_have_attribute("data-theme", "paper")
+    expect(page.locator("#keys")).not_to_be_visible()
+    page.keyboard.press("ArrowDown")  # keys that are no letter still walk the ledger
+    expect(rows(page).first).to_be_focused()
+    page.goto(f"{address}{f'/bench/{pairings.of_day(db, day.id)[0].id}'}")
+    page.keyboard.press("]")
+    page.wait_for_timeout(300)
+    expect(page.locator("#before")).to_have_count(0)
+    page.get_by_role("button", name="Keys").click()  # by hand they are to be had, and switched on again
+    page.get_by_label("single letters, digits and signs act as keys here").check()
+    page.keyboard.press("Escape")
+    page.keyboard.press("1")
+    expect(page.locator("#ledger")).to_be_visible()
+
+
+def test_the_page_follows_the_work_and_keeps_what_was_scrolled_to(page: Page, serve, db, day):
+    address = serve()
+    page.goto(f"{address}/days/{day.id}/")
+    expect(rows(page)).to_have_count(121)  # the rest arrives by itself
+    progress.open_one(db, day_id=day.id, kind=Work.MERGE, subject_id=day.id, what="looking which files are one")
+    row = progress.find(db, Work.MERGE, day.id)
+    progress.set_state(db, row, WorkState.RUNNING, done=3, total=4)
+    row.opened_at -= timedelta(minutes=9)
+    db.commit()
+    expect(page.locator("#progress")).to_contain_text("looking which files are one (3 of 4)")
+    expect(page.locator("#progress")).to_contain_text("0 of 1 done, about 3 minutes left")
+    expect(page.get_by_role("progressbar")).to_have_attribute("aria-valuenow", "75")
+    one = pairings.of_day(db, day.id)[100]
+    one.state, one.reason = pairings.SET_ASIDE, "a person said so"
+    progress.set_state(db, row, WorkState.DONE, done=4, total=4)
+    db.commit()
+    expect(page.locator("#ledger")).to_contain_text("a person said so")
+    expect(rows(page)).to_have_count(121)
