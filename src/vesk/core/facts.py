@@ -154,21 +154,45 @@ class Facts:
             return FrameRate(fps)
 
     def label(self, day: FrameRate) -> str:
-        """Return the start label, also for a recording that has only a time reference; empty without."""
+        """Return the start label, also for a recording that has only a time reference; empty without.
+
+        Parameters
+        ----------
+        day : FrameRate
+            The day's label clock, where the file does not say at which rate it counts.
+        """
         if self.timecode:
             return self.timecode
         start, rate = self.start(day)
         return "" if start is None else str(Timecode.at(start, rate))
 
     def first_frame(self, sample_rate: int) -> int | None:
-        """Return the time reference that a sound as long as this picture carries, samples."""
+        """Return the time reference that a sound as long as this picture carries, samples.
+
+        Parameters
+        ----------
+        sample_rate : int
+            Of that sound, Hz.
+        """
         if not self.timecode or self.fps is None:
             return None
         rate = FrameRate(self.timecode_rate or self.fps, self.drop)
         return round(time_reference(Timecode.parse(self.timecode, rate), sample_rate))
 
     def span(self, key: str, name: str, source: str, day: FrameRate) -> Span:
-        """Return the recording on the label clock, for pairing."""
+        """Return the recording on the label clock, for pairing.
+
+        Parameters
+        ----------
+        key : str
+            Names it.
+        name : str
+            For a person.
+        source : str
+            Its source's tag.
+        day : FrameRate
+            The day's label clock.
+        """
         start, rate = self.start(day)
         return Span(key, name, source, self.kind, start, rate, self.duration)
 

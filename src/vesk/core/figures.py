@@ -57,6 +57,15 @@ def read_number(text: str, *, least: Fraction | int | None = None, most: Fractio
 def read_whole(text: str, *, least: int = 0, most: int = LARGEST_ID) -> int:
     """Read a whole number between two bounds, both included.
 
+    Parameters
+    ----------
+    text : str
+        As it was typed or sent.
+    least : int
+        Smallest value let pass.
+    most : int
+        Largest value let pass.
+
     Raises
     ------
     NumberError
@@ -83,6 +92,13 @@ def _within(value: Fraction, text: str, least: Fraction | int | None, most: Frac
 
 def shortened(text: str, most: int = _LONGEST) -> str:
     """Return a text in quotes as a sentence can carry it, however long it is.
+
+    Parameters
+    ----------
+    text : str
+        Of any length.
+    most : int
+        Characters kept.
 
     Examples
     --------

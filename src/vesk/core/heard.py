@@ -103,7 +103,13 @@ LTC_HEARD = Plain(LtcHeard)
 
 
 def ltc_heard(track: LtcTrack) -> LtcHeard:
-    """Return what a channel's timecode says, as plain values."""
+    """Return what a channel's timecode says, as plain values.
+
+    Parameters
+    ----------
+    track : LtcTrack
+        As it was decoded.
+    """
     run = track.longest
     return LtcHeard(
         track.rate.fps, track.rate.drop, track.start, track.label, run.first_sample, str(run.first),

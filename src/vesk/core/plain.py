@@ -60,6 +60,11 @@ class Plain(Generic[T]):
     def load(self, values: Mapping[str, Any]) -> T:
         """Return the value that was kept; one without a version is of the first.
 
+        Parameters
+        ----------
+        values : dict of str to Any
+            As `dump` wrote them, in this version or one before.
+
         Raises
         ------
         KeptError

@@ -96,6 +96,11 @@ class FrameRate:
 def nearest_rate(value: Fraction) -> Fraction | None:
     """Return the exact rate of the trade that a written number means, or None.
 
+    Parameters
+    ----------
+    value : Fraction
+        Frames a second, as written.
+
     Examples
     --------
     >>> nearest_rate(Fraction("23.98")), nearest_rate(Fraction(25)), nearest_rate(Fraction(17))
@@ -121,7 +126,15 @@ class Timecode:
 
     @classmethod
     def parse(cls, label: str, rate: FrameRate) -> Timecode:
-        """Read ``HH:MM:SS:FF``, or ``HH:MM:SS;FF`` at a drop-frame rate."""
+        """Read ``HH:MM:SS:FF``, or ``HH:MM:SS;FF`` at a drop-frame rate.
+
+        Parameters
+        ----------
+        label : str
+            As written.
+        rate : FrameRate
+            That it counts at.
+        """
         match = _LABEL.fullmatch(label)
         if match is None:
             raise TimecodeError(f"{shortened(label)} is not of the form HH:MM:SS:FF")
@@ -138,7 +151,15 @@ class Timecode:
 
     @classmethod
     def at(cls, seconds: Fraction, rate: FrameRate) -> Timecode:
-        """Return the frame that covers `seconds` of real time after midnight, wrapped to one day."""
+        """Return the frame that covers `seconds` of real time after midnight, wrapped to one day.
+
+        Parameters
+        ----------
+        seconds : Fraction
+            Real seconds after label midnight, of either sign.
+        rate : FrameRate
+            That it counts at.
+        """
         return cls(floor(seconds * rate.fps) % rate.frames_per_day, rate)
 
     def __str__(self) -> str:
@@ -232,7 +253,15 @@ def relabel(seconds: Fraction, rate: FrameRate, onto: FrameRate) -> Fraction:
 
 
 def wrap_day(seconds: Fraction, day: Fraction) -> Fraction:
-    """Bring a difference of two label times into half a day either way (midnight wraps)."""
+    """Bring a difference of two label times into half a day either way (midnight wraps).
+
+    Parameters
+    ----------
+    seconds : Fraction
+        The difference.
+    day : Fraction
+        Length of a day of labels, seconds.
+    """
     return (seconds + day / 2) % day - day / 2
 
 

@@ -140,10 +140,24 @@ AnyMap = TimeMap | PiecewiseMap
 
 
 def pieces_of(laid: AnyMap) -> list[tuple[Fraction | None, Fraction | None, TimeMap]]:
-    """Return the straight stretches of any map: (source from, source to, map)."""
+    """Return the straight stretches of any map: (source from, source to, map).
+
+    Parameters
+    ----------
+    laid : AnyMap
+        Straight, or with jumps mended.
+    """
     return laid.pieces() if isinstance(laid, PiecewiseMap) else [(None, None, laid)]
 
 
 def exact_seconds(value: float, *, digits: int = 9) -> Fraction:
-    """Round a measured time to a decimal fraction, to be exact from here on."""
+    """Round a measured time to a decimal fraction, to be exact from here on.
+
+    Parameters
+    ----------
+    value : float
+        Seconds.
+    digits : int
+        Decimal places kept.
+    """
     return Fraction(round(value * 10**digits), 10**digits)

@@ -35,7 +35,13 @@ class Clocks:
     frame: Fraction
 
     def apart(self, day: FrameRate) -> Fraction | None:
-        """Return how much later the header says it starts than LTC does, seconds; None without both."""
+        """Return how much later the header says it starts than LTC does, seconds; None without both.
+
+        Parameters
+        ----------
+        day : FrameRate
+            The day's label clock; both starts are laid on it.
+        """
         if self.header is None or self.ltc is None or self.ltc_rate is None:
             return None
         return wrap_day(relabel(self.header, self.header_rate, day) - relabel(self.ltc, self.ltc_rate, day), day.day)
@@ -79,6 +85,13 @@ def choose_clock(recordings: Sequence[Clocks], day: FrameRate) -> Choice:
 
     LTC comes from a box that was jammed; a header may be a camera's own setting. Where
     both are there and agree, LTC is the finer: it is true to a part of a sample.
+
+    Parameters
+    ----------
+    recordings : sequence of Clocks
+        What the clocks of each of the source's recordings say.
+    day : FrameRate
+        The day's label clock.
     """
     count = len(recordings)
     headers = [one.header for one in recordings if one.header is not None]

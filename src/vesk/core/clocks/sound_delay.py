@@ -41,6 +41,11 @@ class SoundDelay:
 def sound_delay(claps: Sequence[ClapPair]) -> SoundDelay | None:
     """Intersect what every clap allows; a clap that fits none of the others is left out.
 
+    Parameters
+    ----------
+    claps : sequence of ClapPair
+        Each seen and heard by the camera itself.
+
     Examples
     --------
     >>> found = sound_delay([ClapPair(1.010, 0.96, 1.00), ClapPair(5.030, 4.96, 5.00)])

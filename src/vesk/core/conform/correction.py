@@ -42,7 +42,13 @@ class Correction:
         return "" if not count else "1 jump mended" if count == 1 else f"{count} jumps mended"
 
     def on(self, timecode_offset: Fraction) -> AnyMap:
-        """Return the corrected map of a pairing that timecode lays at an offset (seconds)."""
+        """Return the corrected map of a pairing that timecode lays at an offset (seconds).
+
+        Parameters
+        ----------
+        timecode_offset : Fraction
+            Picture time of sound sample 0, seconds.
+        """
         straight = TimeMap.with_ppm(timecode_offset + self.slip, self.ppm, anchor=self.anchor)
         return PiecewiseMap(straight, self.jumps) if self.jumps else straight
 
@@ -62,7 +68,15 @@ class Errors:
 
 
 def laid_at(laid: AnyMap, sound_s: float) -> float:
-    """Return where a moment of the sound sits on picture time, seconds, for show."""
+    """Return where a moment of the sound sits on picture time, seconds, for show.
+
+    Parameters
+    ----------
+    laid : AnyMap
+        Sound seconds to picture seconds.
+    sound_s : float
+        The moment, seconds of the sound.
+    """
     sits = float(laid.offset) + float(laid.rate) * sound_s
     if isinstance(laid, PiecewiseMap):
         sits += sum(float(step) for at, step in laid.jumps if sound_s >= float(at))
@@ -89,7 +103,19 @@ def error_at(laid: AnyMap, line: Line, picture_s: float, *, late_s: float = 0.0)
 
 
 def errors(laid: AnyMap, line: Line, points: tuple[float, float, float], *, late_s: float = 0.0) -> Errors:
-    """Return the errors (seconds) at head, middle and tail."""
+    """Return the errors (seconds) at head, middle and tail.
+
+    Parameters
+    ----------
+    laid : AnyMap
+        Sound seconds to picture seconds, as it is laid now.
+    line : Line
+        What was measured.
+    points : tuple[float, float, float]
+        Picture times of head, middle and tail, seconds.
+    late_s : float
+        How late the camera is known to hear, seconds.
+    """
     return Errors(*(error_at(laid, line, point, late_s=late_s) for point in points))
 
 
@@ -103,6 +129,21 @@ def propose(
     late_s: float = 0.0,
 ) -> Correction:
     """Propose the slip, and the rate where drift leaves the tolerance.
+
+    Parameters
+    ----------
+    timecode_offset : Fraction
+        Picture time of sound sample 0 by timecode, seconds.
+    line : Line
+        What was measured.
+    points : tuple[float, float, float]
+        Picture times of head, middle and tail, seconds.
+    fps : Fraction
+        Of the picture, frames a second.
+    tolerance : Tolerance
+        The day's.
+    late_s : float
+        How late the camera is known to hear, seconds.
 
     Returns
     -------
@@ -125,7 +166,15 @@ def propose(
 
 
 def jump_mends(line: Line, points: tuple[float, float, float]) -> tuple[tuple[Fraction, Fraction], ...]:
-    """Return what mends the jumps inside a pairing: at the sound's own time, each moves the rest by its step."""
+    """Return what mends the jumps inside a pairing: at the sound's own time, each moves the rest by its step.
+
+    Parameters
+    ----------
+    line : Line
+        What was measured.
+    points : tuple[float, float, float]
+        Picture times of head, middle and tail, seconds.
+    """
     mends = []
     before = sum(jump.step_s for jump in line.jumps if jump.at_s <= points[0])
     for jump in line.jumps:

@@ -42,14 +42,32 @@ class LaidPiece:
     first: int = 0
 
     def covers(self, sample_rate: int) -> tuple[int, int]:
-        """Return the first and past-the-last picture sample this piece sounds at."""
+        """Return the first and past-the-last picture sample this piece sounds at.
+
+        Parameters
+        ----------
+        sample_rate : int
+            Of what is made, Hz.
+        """
         start = self.laid(Fraction(self.first, sample_rate)) * sample_rate
         stop = self.laid(Fraction(self.frames, sample_rate)) * sample_rate
         return -floor(-start), -floor(-stop)
 
 
 def laid_pieces(read: ReadSound, frames: int, laid: AnyMap, sample_rate: int) -> list[LaidPiece]:
-    """Return a recording as the straight pieces of its map: one, or one more for each jump mended."""
+    """Return a recording as the straight pieces of its map: one, or one more for each jump mended.
+
+    Parameters
+    ----------
+    read : ReadSound
+        Reads (start, count) samples of it as (count, channels).
+    frames : int
+        Its length, samples.
+    laid : AnyMap
+        Its seconds to picture seconds.
+    sample_rate : int
+        Of it, Hz.
+    """
     made = []
     for low, high, piece in pieces_of(laid):
         first = 0 if low is None else min(max(round(low * sample_rate), 0), frames)
@@ -60,7 +78,17 @@ def laid_pieces(read: ReadSound, frames: int, laid: AnyMap, sample_rate: int) ->
 
 
 def picture_samples(frames: int, fps: Fraction, sample_rate: int) -> int:
-    """Return how many samples are as long as `frames` of picture, to the nearest sample."""
+    """Return how many samples are as long as `frames` of picture, to the nearest sample.
+
+    Parameters
+    ----------
+    frames : int
+        Of the picture.
+    fps : Fraction
+        Of the picture, frames a second.
+    sample_rate : int
+        Of the sound to be made, Hz.
+    """
     return round(Fraction(frames) / fps * sample_rate)
 
 
@@ -127,7 +155,21 @@ def render(pieces: list[LaidPiece], *, frames: int, channels: int, sample_rate: 
 def render_block(
     pieces: list[LaidPiece], start: int, count: int, *, channels: int, sample_rate: int
 ) -> NDArray[np.float32]:
-    """Render picture samples ``start`` to ``start + count`` of several pieces: (count, channels); the later wins."""
+    """Render picture samples ``start`` to ``start + count`` of several pieces: (count, channels); the later wins.
+
+    Parameters
+    ----------
+    pieces : list of LaidPiece
+        Laid on the picture; where they overlap the later one is heard.
+    start : int
+        First picture sample.
+    count : int
+        Samples.
+    channels : int
+        Of the result; a piece with fewer leaves the rest silent.
+    sample_rate : int
+        Hz.
+    """
     out = np.zeros((count, channels), np.float32)
     for piece in pieces:
         low, high = piece.covers(sample_rate)

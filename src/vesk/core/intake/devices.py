@@ -61,6 +61,11 @@ class Proposed:
 def letters_of(roll: str) -> str:
     """Return the letters that a reel begins with, as capitals.
 
+    Parameters
+    ----------
+    roll : str
+        Name of a reel.
+
     Examples
     --------
     >>> letters_of("A006"), letters_of("SR06"), letters_of("b"), letters_of("2027-03-18")

@@ -54,6 +54,13 @@ def compiled(pattern: str) -> re.Pattern[str]:
 def read_name(stem: str, patterns: Sequence[str] = DEFAULT_PATTERNS) -> dict[str, str]:
     """Return what the first pattern that fits a whole file name (without its ending) catches; empty when none does.
 
+    Parameters
+    ----------
+    stem : str
+        File name without its ending.
+    patterns : sequence of str
+        Tried in order; the first that fits all of the name counts.
+
     Examples
     --------
     >>> read_name("A006_003"), read_name("31A_02"), read_name("clip final")

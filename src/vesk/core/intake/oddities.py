@@ -138,6 +138,11 @@ def doubles(recordings: Sequence[Filed]) -> dict[str, str]:
     """Return, for every recording that is another one's copy, the path of the one that stands for both.
 
     The one with the shorter path stands: copies get something added to their names.
+
+    Parameters
+    ----------
+    recordings : sequence of Filed
+        The day's.
     """
     by_content: dict[str, list[Filed]] = {}
     for one in recordings:

@@ -102,7 +102,15 @@ def _neighbours(recordings: Sequence[Filed]) -> list[tuple[Filed, Filed]]:
 
 
 def find_conflicts(recordings: Sequence[Filed], off_speed: dict[str, OffSpeed]) -> list[Conflict]:
-    """Find files of one source that overlap in real time, off-speed pictures by the time they took."""
+    """Find files of one source that overlap in real time, off-speed pictures by the time they took.
+
+    Parameters
+    ----------
+    recordings : sequence of Filed
+        The day's.
+    off_speed : dict of str to OffSpeed
+        Pictures whose playback is no real time, by key.
+    """
     found = []
     by_source: dict[str, list[Filed]] = {}
     for one in recordings:

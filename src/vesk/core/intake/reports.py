@@ -73,7 +73,13 @@ class Report:
     entries: tuple[Entry, ...]
 
     def covers(self, one: Filed) -> bool:
-        """Say whether a recording should stand on it."""
+        """Say whether a recording should stand on it.
+
+        Parameters
+        ----------
+        one : Filed
+            Of the day.
+        """
         if self.source:
             return one.source == self.source
         return (one.kind == "sound") == (self.kind == "sound")
@@ -102,6 +108,11 @@ class Compared:
 
 def read_table(text: str) -> Table:
     """Read a report: commas, semicolons or tabs; lines above the head are passed over.
+
+    Parameters
+    ----------
+    text : str
+        Of the whole file.
 
     Raises
     ------
@@ -165,6 +176,11 @@ def _rows(lines: Sequence[str], delimiter: str) -> list[list[str]]:
 def guess_mapping(columns: Sequence[str]) -> dict[str, str]:
     """Return which column gives each field, by its name: exactly, else by its beginning.
 
+    Parameters
+    ----------
+    columns : sequence of str
+        Heads of the table, as written.
+
     Examples
     --------
     >>> guess_mapping(["Scene", "Take #", "File Name", "Start TC", "Comments"])
@@ -182,7 +198,15 @@ def guess_mapping(columns: Sequence[str]) -> dict[str, str]:
 
 
 def entries_of(table: Table, mapping: Mapping[str, str]) -> tuple[Entry, ...]:
-    """Return what a table says, line by line; lines that say nothing that names a recording are left out."""
+    """Return what a table says, line by line; lines that say nothing that names a recording are left out.
+
+    Parameters
+    ----------
+    table : Table
+        As it was read.
+    mapping : dict of str to str
+        The column that gives each field.
+    """
     at = {name: table.columns.index(column) for name, column in mapping.items() if column in table.columns}
     made = []
     for number, line in enumerate(table.lines, start=1):
@@ -193,7 +217,13 @@ def entries_of(table: Table, mapping: Mapping[str, str]) -> tuple[Entry, ...]:
 
 
 def is_circled(entry: Entry) -> bool:
-    """Say whether the take is circled."""
+    """Say whether the take is circled.
+
+    Parameters
+    ----------
+    entry : Entry
+        A line of a report.
+    """
     return entry.says.get("circled", "").strip().casefold() in _YES
 
 
@@ -202,6 +232,15 @@ def compare(report: Report, recordings: Iterable[Filed], day: FrameRate) -> Comp
 
     A line is matched by its file's name, else by scene and take; where several fit, by roll and the nearest label.
     What a file says itself is compared with the line: scene, take and start.
+
+    Parameters
+    ----------
+    report : Report
+        With its lines.
+    recordings : sequence of Filed
+        The day's.
+    day : FrameRate
+        The day's label clock.
     """
     covered = {one.key: one for one in recordings if report.covers(one)}
     by_name: dict[str, dict[str, Filed]] = {}

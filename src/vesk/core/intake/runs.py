@@ -88,6 +88,11 @@ def find_joints(recordings: Iterable[Filed]) -> list[Joint]:
     """Return the pairs of neighbours whose joint is worth looking at.
 
     Neighbours by name or by start, of one source and of one format, whose labels do not say that time lies between.
+
+    Parameters
+    ----------
+    recordings : sequence of Filed
+        The day's.
     """
     groups: dict[tuple[object, ...], list[Filed]] = {}
     for one in recordings:
@@ -136,7 +141,15 @@ def find_runs(
 
 
 def weigh(joint: Joint, signs: Signs) -> float:
-    """Return the evidence that two files are one recording, nats; negative: that they are two."""
+    """Return the evidence that two files are one recording, nats; negative: that they are two.
+
+    Parameters
+    ----------
+    joint : Joint
+        Two files that follow one another.
+    signs : Signs
+        What sound and another device say of it.
+    """
     total = _PRIOR + min(max(signs.sound, _SOUND[0]), _SOUND[1])
     total += _COUNTS_ON if joint.numbered else 0.0
     total += _MEETS if joint.meets else 0.0
@@ -147,7 +160,15 @@ def weigh(joint: Joint, signs: Signs) -> float:
 
 
 def is_doubtful(joint: Joint, signs: Signs) -> bool:
-    """Say whether so little speaks for or against a joint that what another device recorded is worth looking up."""
+    """Say whether so little speaks for or against a joint that what another device recorded is worth looking up.
+
+    Parameters
+    ----------
+    joint : Joint
+        Two files that follow one another.
+    signs : Signs
+        What is known of it so far.
+    """
     return abs(weigh(joint, signs)) < _DOUBTFUL
 
 
@@ -180,6 +201,13 @@ def _neighbours(own: list[Filed]) -> Iterator[tuple[Filed, Filed]]:
 
 def counts_on(stem: str, after: str) -> bool:
     """Say whether a name is the next of another: its last number, or its last letter, one on.
+
+    Parameters
+    ----------
+    stem : str
+        File name without its ending.
+    after : str
+        That of the other file.
 
     Examples
     --------

@@ -25,6 +25,11 @@ def find_sets(recordings: Iterable[Filed]) -> list[MonoSet]:
     Files of one folder and source that start at the same label and are one family by their iXML, or one take by their
     names; where no pattern reads the names, those that differ in their last number alone, start at the
     same label that is not zero, and are equally long to the sample.
+
+    Parameters
+    ----------
+    recordings : sequence of Filed
+        The day's.
     """
     groups: dict[tuple[object, ...], list[Filed]] = {}
     for one in recordings:
@@ -53,7 +58,13 @@ def find_sets(recordings: Iterable[Filed]) -> list[MonoSet]:
 
 
 def track_of(one: Filed) -> str:
-    """Return which track of its set a file is: by its iXML, else by its name; empty when neither says."""
+    """Return which track of its set a file is: by its iXML, else by its name; empty when neither says.
+
+    Parameters
+    ----------
+    one : Filed
+        A file of one track.
+    """
     if one.family_index:
         return one.family_index
     plain = _TRACK.fullmatch(one.stem)

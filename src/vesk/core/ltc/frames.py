@@ -49,7 +49,13 @@ class Frames:
 
 
 def join(parts: list[Frames]) -> Frames:
-    """Put frames of several stretches together."""
+    """Put frames of several stretches together.
+
+    Parameters
+    ----------
+    parts : list of Frames
+        In the order of time.
+    """
     return Frames(*(np.concatenate([getattr(part, name) for part in parts]) for name in Frames.__slots__))
 
 

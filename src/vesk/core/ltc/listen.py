@@ -33,7 +33,13 @@ class LtcListener:
         return self._reading
 
     def feed(self, block: NDArray[np.float32]) -> None:
-        """Take the next samples of the channel, float32 (n,)."""
+        """Take the next samples of the channel, float32 (n,).
+
+        Parameters
+        ----------
+        block : ndarray of float32
+            Full scale ±1, in order, any length.
+        """
         if not self._reading and self._shows(block):
             self._reading = True
             block_start, piece = self._at - self._last.size, np.concatenate([self._last, block])
@@ -71,7 +77,15 @@ class LtcListener:
 
 
 def shows_ltc(excerpt: NDArray[np.float32], sample_rate: int) -> bool:
-    """Say whether an excerpt (n,) holds timecode: three frames that follow one another."""
+    """Say whether an excerpt (n,) holds timecode: three frames that follow one another.
+
+    Parameters
+    ----------
+    excerpt : ndarray of float32
+        Full scale ±1.
+    sample_rate : int
+        Hz.
+    """
     frames = read_frames(find_edges(excerpt, sample_rate), sample_rate)
     return frames.size >= LEAST_FRAMES and lay_track(frames, sample_rate) is not None
 

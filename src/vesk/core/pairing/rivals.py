@@ -113,6 +113,11 @@ def to_compare(claims: Sequence[Claim]) -> list[Shared]:
 
     Where the two heard the same moments, they match each other along the line that both pairings give; two takes of
     one device that only share a playback do not.
+
+    Parameters
+    ----------
+    claims : sequence of Claim
+        All that sound confirms on a day.
     """
     return list({shared.pair: shared for _, _, shared in _exclusive(claims)}.values())
 

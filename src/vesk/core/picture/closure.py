@@ -32,7 +32,15 @@ class Closure:
     clearness: float
 
     def contact_s(self, fps: float, first: int = 0) -> tuple[float, float]:
-        """Return between which picture times contact happened, when `first` is the index of the first frame given."""
+        """Return between which picture times contact happened, when `first` is the index of the first frame given.
+
+        Parameters
+        ----------
+        fps : float
+            Of the picture, frames a second.
+        first : int
+            Index, in the picture, of the first frame that was given.
+        """
         return contact_between(first + self.frame, fps)
 
 

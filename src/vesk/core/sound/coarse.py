@@ -72,7 +72,15 @@ class Spectra:
 
 
 def pooled(features: NDArray[np.float16], by: int) -> NDArray[np.float32]:
-    """Take `by` rows and `by` bands together, keeping unit variance as far as they move together."""
+    """Take `by` rows and `by` bands together, keeping unit variance as far as they move together.
+
+    Parameters
+    ----------
+    features : ndarray of float16
+        Rows a feature step apart, one column a band.
+    by : int
+        How many rows, and how many bands, become one.
+    """
     values = features.astype(np.float32)
     if by == 1:
         return values
@@ -81,7 +89,17 @@ def pooled(features: NDArray[np.float16], by: int) -> NDArray[np.float32]:
 
 
 def transform(values: NDArray[np.float32], rate: float, *, segment_s: float = SEGMENT_S) -> Spectra:
-    """Transform features (rows, bands) at `rate` rows a second, to be searched for segments of `segment_s`."""
+    """Transform features (rows, bands) at `rate` rows a second, to be searched for segments of `segment_s`.
+
+    Parameters
+    ----------
+    values : ndarray of float32
+        Features (rows, bands).
+    rate : float
+        Rows a second.
+    segment_s : float
+        Length of the segments that will be searched for, seconds.
+    """
     lead = ceil(segment_s * rate)
     rows, bands = values.shape
     size = min(_BLOCK_ROWS, fft.next_fast_len(rows + 2 * lead, real=True))
@@ -98,6 +116,13 @@ def transform(values: NDArray[np.float32], rate: float, *, segment_s: float = SE
 
 def correlate(spectra: Spectra, segment: NDArray[np.float32]) -> NDArray[np.float32]:
     """Correlate a segment (length, bands) with a transformed recording, all bands together.
+
+    Parameters
+    ----------
+    spectra : Spectra
+        The transformed recording.
+    segment : ndarray of float32
+        Features (length, bands), no longer than was said when transforming.
 
     Returns
     -------
@@ -296,7 +321,17 @@ def _peaks(
 
 
 def distinct(found: list[Candidate], most: int, *, turn_s: float) -> list[Candidate]:
-    """Keep the best of candidates that mean the same place, compared `turn_s` seconds into the take."""
+    """Keep the best of candidates that mean the same place, compared `turn_s` seconds into the take.
+
+    Parameters
+    ----------
+    found : list of Candidate
+        Candidates, the best first.
+    most : int
+        Kept at most.
+    turn_s : float
+        Seconds into the take at which offsets are compared.
+    """
     chosen: list[Candidate] = []
     for one in found:
         apart = (abs(one.offset_s - other.offset_s - (one.ppm - other.ppm) * 1e-6 * turn_s) for other in chosen)

@@ -45,7 +45,13 @@ class Path:
     polarity: int = 1
 
     def offset_at(self, at_s: NDArray[np.float64]) -> NDArray[np.float64]:
-        """Return the offset at picture times, seconds."""
+        """Return the offset at picture times, seconds.
+
+        Parameters
+        ----------
+        at_s : ndarray of float64
+            Picture times, seconds, any shape.
+        """
         out = self.level_s + self.slope * (at_s - self.middle_s)
         for when, step in self.jumps:
             out = out + np.where(at_s > when, step, 0.0)
@@ -109,7 +115,15 @@ class Crossed:
         return float(self.hertz[1] - self.hertz[0])
 
     def moved(self, path: Path, above_s: NDArray[np.float64] | None = None) -> Crossed:
-        """Return them aligned to another path close by, or each to another place above it."""
+        """Return them aligned to another path close by, or each to another place above it.
+
+        Parameters
+        ----------
+        path : Path
+            Another path, within `REACH` of theirs.
+        above_s : ndarray of float64 or None
+            By how much each window lies above it, seconds (windows,).
+        """
         above = self.above_s if above_s is None else above_s
         away = path.offset_at(self.cells.centres_s) - self.path.offset_at(self.cells.centres_s) + above - self.above_s
         turn = np.exp(1j * np.outer(away, -2 * np.pi * self.hertz).astype(np.float32))
@@ -121,7 +135,19 @@ class Crossed:
 
 
 def cross(picture: Hearing, sound: Hearing, cells: Stretch, path: Path) -> Crossed:
-    """Compute the windows' spectra along a path; where it is turned over, the sound is turned back."""
+    """Compute the windows' spectra along a path; where it is turned over, the sound is turned back.
+
+    Parameters
+    ----------
+    picture : Hearing
+        The camera's scratch.
+    sound : Hearing
+        The recorder's.
+    cells : Stretch
+        The windows.
+    path : Path
+        Rough offset along them, good to `REACH`.
+    """
     length = cells.length
     taper = np.hanning(length).astype(np.float32)
     # Tapered, and aligned to a fraction of a millisecond: what would wrap round is nothing.
@@ -148,7 +174,17 @@ def _kernel(first_hz: float, step_hz: float, count: int) -> NDArray[np.complex64
 
 
 def shift_of(crossed: Crossed, spectra: NDArray[np.complex64], chosen: NDArray[np.bool_]) -> float:
-    """Return by how much the chosen windows, taken together, lie off the path, seconds: within `REACH`."""
+    """Return by how much the chosen windows, taken together, lie off the path, seconds: within `REACH`.
+
+    Parameters
+    ----------
+    crossed : Crossed
+        The windows.
+    spectra : ndarray of complex64
+        Their weighed cross-spectra (windows, bins).
+    chosen : ndarray of bool
+        Which windows count (windows,).
+    """
     lags = np.arange(-4 * REACH, 4 * REACH + 1) / 4 / WORK_RATE
     stack = spectra[chosen].sum(axis=0)
     curve = (np.exp(np.outer(lags, -2j * np.pi * crossed.hertz)) @ stack).real
@@ -196,6 +232,13 @@ def weighted(crossed: Crossed, chosen: NDArray[np.bool_]) -> NDArray[np.complex6
     windows together know a bin well (much information I), it is its room that limits it: divided
     by 1 + I/2, such bins count alike. Flat in frequency, echoes then stay at their own lags
     instead of leaning on the direct sound's peak.
+
+    Parameters
+    ----------
+    crossed : Crossed
+        The windows.
+    chosen : ndarray of bool
+        Those that tell how noisy each bin is (windows,).
 
     Returns
     -------

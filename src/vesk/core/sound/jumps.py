@@ -127,6 +127,11 @@ def _another(
 def assign(levels: list[OffsetLevel]) -> NDArray[np.int64]:
     """Assign each window to a level: the most evidence, changes paid for (Viterbi [1]_).
 
+    Parameters
+    ----------
+    levels : list of OffsetLevel
+        Each with the evidence of every window.
+
     References
     ----------
     .. [1] A. J. Viterbi, IEEE Trans. Inf. Theory 13(2), 1967.
@@ -156,7 +161,17 @@ class Change:
 
 
 def changes(levels: list[OffsetLevel], path: NDArray[np.int64], at_s: NDArray[np.float64]) -> list[Change]:
-    """Return where the assigned level changes, each backed by windows that spoke on both sides."""
+    """Return where the assigned level changes, each backed by windows that spoke on both sides.
+
+    Parameters
+    ----------
+    levels : list of OffsetLevel
+        The levels that windows were assigned to.
+    path : ndarray of int64
+        Level of each window (windows,).
+    at_s : ndarray of float64
+        Picture times of the windows, seconds (windows,).
+    """
     made = []
     edges = np.flatnonzero(np.diff(path))
     for edge in edges:
@@ -311,5 +326,11 @@ def _prefers(
 
 
 def enough_for(shared_s: float) -> bool:
-    """Say whether a stretch is long enough to have jumps looked for."""
+    """Say whether a stretch is long enough to have jumps looked for.
+
+    Parameters
+    ----------
+    shared_s : float
+        Its length, seconds.
+    """
     return shared_s >= max(LEAST_SHARED_S, LEAST_WINDOWS * 2 * SHORTEST_S)

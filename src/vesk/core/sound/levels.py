@@ -45,7 +45,13 @@ class LevelMeter:
         self._count = 0
 
     def feed(self, block: NDArray[np.float32]) -> None:
-        """Take the next samples, float32 (n,)."""
+        """Take the next samples, float32 (n,).
+
+        Parameters
+        ----------
+        block : ndarray of float32
+            Full scale ±1, in order, any length.
+        """
         if not block.size:
             return
         peak = max(float(block.max()), -float(block.min()))

@@ -77,6 +77,17 @@ def measure_channels(
     Channels of one recording share their times, so a place found with one is looked at with all.
     Among channels that fit well the earliest wins where they differ by over two milliseconds:
     a near microphone is right where a late mix or a distant one is not.
+
+    Parameters
+    ----------
+    pictures : sequence of Hearing
+        Channels of the camera's scratch.
+    sounds : sequence of Hearing
+        Channels of the recorder's sound.
+    proposal_s : float or None
+        Where timecode lays it: picture time of sound sample 0, seconds; None without.
+    reach_s : float
+        How far from there to look first, seconds.
     """
     told = [n for n, hearing in enumerate(pictures) if not hearing.silent]
     speaking = [n for n, hearing in enumerate(sounds) if not hearing.silent]

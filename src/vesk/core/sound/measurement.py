@@ -58,7 +58,13 @@ class Jump:
     se_step_s: float
 
     def samples(self, sample_rate: int) -> int:
-        """Return the samples that the sound gained at its own rate; negative where it lost some."""
+        """Return the samples that the sound gained at its own rate; negative where it lost some.
+
+        Parameters
+        ----------
+        sample_rate : int
+            Of the sound, Hz.
+        """
         return -round(self.step_s * sample_rate)
 
 
@@ -96,13 +102,25 @@ class Line:
     places: tuple[tuple[float, float], ...] = ()
 
     def offset_at(self, picture_s: float) -> float:
-        """Return the offset (seconds) at a picture time: where it minus sound time lies."""
+        """Return the offset (seconds) at a picture time: where it minus sound time lies.
+
+        Parameters
+        ----------
+        picture_s : float
+            Seconds.
+        """
         # n/fs = (t - offset0)(1 + p); offset(t) = t - n/fs falls by p for each picture second.
         steps = sum(jump.step_s for jump in self.jumps if picture_s > jump.at_s)
         return self.at_middle_s - self.ppm * 1e-6 * (picture_s - self.middle_s) + steps
 
     def standard_error_at(self, picture_s: float) -> float:
-        """Return the standard error (seconds) of the offset at a picture time."""
+        """Return the standard error (seconds) of the offset at a picture time.
+
+        Parameters
+        ----------
+        picture_s : float
+            Seconds.
+        """
         away = picture_s - self.middle_s
         if not self.covariance:
             return float((self.se_middle_s**2 + (self.se_ppm * 1e-6 * away) ** 2) ** 0.5)
@@ -113,7 +131,13 @@ class Line:
         return float(max(variance, 0.0) ** 0.5)
 
     def band_at(self, picture_s: float) -> float:
-        """Return the half width (seconds) of the 95 % band shown to a person, with the world's floor."""
+        """Return the half width (seconds) of the 95 % band shown to a person, with the world's floor.
+
+        Parameters
+        ----------
+        picture_s : float
+            Seconds.
+        """
         return float(((1.96 * self.standard_error_at(picture_s)) ** 2 + WORLD_FLOOR_S**2) ** 0.5)
 
     @property
@@ -221,7 +245,13 @@ class Measurement:
 
 
 def refused(reason: str) -> Measurement:
-    """Return the measurement that says nothing was found, and why."""
+    """Return the measurement that says nothing was found, and why.
+
+    Parameters
+    ----------
+    reason : str
+        For a person; the end of a sentence.
+    """
     return Measurement(REFUSED, reason, None)
 
 

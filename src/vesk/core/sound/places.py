@@ -125,6 +125,17 @@ def find_with_steps(
     Who spoke beside a jump leaves its step uncertain by the distances between the places: of the steps so related,
     those count with which the windows before and after hear the same places.
 
+    Parameters
+    ----------
+    at_s : ndarray of float64
+        Picture times of the windows, seconds (windows,).
+    away_s : ndarray of float64
+        How far each lies off the line, seconds (windows,).
+    clear : ndarray of bool
+        Which of them are clear (windows,).
+    jumps_at_s : sequence of float
+        Picture times of the jumps, seconds.
+
     Returns
     -------
     places : Places

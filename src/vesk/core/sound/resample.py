@@ -60,7 +60,17 @@ def stretch(sound: NDArray[np.float32], rate: float) -> NDArray[np.float32]:
 
 
 def to_work_rate(sound: NDArray[np.float32], sample_rate: int, work_rate: int) -> NDArray[np.float32]:
-    """Bring one channel (n,) from `sample_rate` to `work_rate` Hz; no delay."""
+    """Bring one channel (n,) from `sample_rate` to `work_rate` Hz; no delay.
+
+    Parameters
+    ----------
+    sound : ndarray of float32
+        One channel, full scale ±1.
+    sample_rate : int
+        Of it, Hz.
+    work_rate : int
+        Wanted, Hz.
+    """
     if sample_rate == work_rate:
         return sound
     return np.asarray(soxr.resample(sound, sample_rate, work_rate, quality="HQ"), dtype=np.float32)

@@ -71,7 +71,13 @@ class Verified:
         return Candidate(offset, rate * 1e6, self.strength)
 
     def offset_at(self, picture_s: NDArray[np.float64] | float) -> NDArray[np.float64] | float:
-        """Return the rough offset at picture times, seconds."""
+        """Return the rough offset at picture times, seconds.
+
+        Parameters
+        ----------
+        picture_s : ndarray of float64 or float
+            Seconds, any shape.
+        """
         return self.at_middle_s + self.slope * (picture_s - self.middle_s)
 
 
@@ -102,11 +108,23 @@ class Curves:
     step: float = 1.0
 
     def columns(self, offsets_s: NDArray[np.float64]) -> NDArray[np.int64]:
-        """Return the columns nearest to offsets (..., windows), which may lie outside."""
+        """Return the columns nearest to offsets (..., windows), which may lie outside.
+
+        Parameters
+        ----------
+        offsets_s : ndarray of float64
+            Seconds; the last axis is the windows.
+        """
         return np.rint((offsets_s * WORK_RATE - self.first) / self.step).astype(np.int64)
 
     def along(self, offsets_s: NDArray[np.float64]) -> NDArray[np.float32]:
-        """Return each window's surprise at an offset (..., windows); 0 outside what was searched."""
+        """Return each window's surprise at an offset (..., windows); 0 outside what was searched.
+
+        Parameters
+        ----------
+        offsets_s : ndarray of float64
+            Seconds; the last axis is the windows.
+        """
         column = self.columns(offsets_s)
         inside = (column >= 0) & (column < self.surprise.shape[1])
         rows = np.arange(self.first.size)
@@ -119,6 +137,19 @@ def correlate_windows(picture: Hearing, sound: Hearing, cells: Stretch, guess: C
     Heights are divided by the root mean square of what lies around them, so that a blob of
     energy at one lag (two different claps, say) does not look like agreement, and ranked within
     their window, so that no assumption about their distribution is needed.
+
+    Parameters
+    ----------
+    picture : Hearing
+        The camera's scratch.
+    sound : Hearing
+        The recorder's.
+    cells : Stretch
+        The windows.
+    guess : Candidate
+        Offset and rate about which to look.
+    reach : int
+        How far to either side, samples at the work rate.
     """
     length = cells.length
     size = fft.next_fast_len(length + 2 * reach, real=True)
@@ -187,7 +218,17 @@ def _lines(curves: Curves, guess: Candidate, span: float) -> NDArray[np.float64]
 
 
 def best_line(curves: Curves, guess: Candidate, span: float) -> tuple[float, float, float]:
-    """Find the line along which windows surprise most: (offset at the windows' mean time, slope, total)."""
+    """Find the line along which windows surprise most: (offset at the windows' mean time, slope, total).
+
+    Parameters
+    ----------
+    curves : Curves
+        Of every window.
+    guess : Candidate
+        Offset and rate to begin with.
+    span : float
+        How far the offset may lie from it, seconds.
+    """
     at = curves.at_s - float(curves.at_s.mean())
     lines = _lines(curves, guess, span)
     totals = curves.along(lines[:, :1] + lines[:, 1:] * at).sum(axis=1)

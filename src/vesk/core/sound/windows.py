@@ -119,7 +119,19 @@ def whitened(x: NDArray[np.complex64], y: NDArray[np.complex64], step_hz: float)
 
 
 def cut(hearing: Hearing, starts: NDArray[np.int64], length: int, *, taper: bool = True) -> NDArray[np.float32]:
-    """Cut windows (windows, length), tapered."""
+    """Cut windows (windows, length), tapered.
+
+    Parameters
+    ----------
+    hearing : Hearing
+        One channel.
+    starts : ndarray of int64
+        First samples at the work rate (windows,).
+    length : int
+        Of each, samples.
+    taper : bool
+        Whether each fades in and out (Hann).
+    """
     out = np.stack([hearing.window(int(start), length) for start in starts])
     return out * np.hanning(length).astype(np.float32) if taper else out
 

@@ -10,6 +10,13 @@ MINUS = "\N{MINUS SIGN}"
 def signed(value: float, digits: int) -> str:
     """Write a number with its sign and a true minus; a zero carries none of its own.
 
+    Parameters
+    ----------
+    value : float
+        Any number.
+    digits : int
+        Decimal places.
+
     Examples
     --------
     >>> signed(1.319, 2), signed(-0.0004, 2)
@@ -22,6 +29,13 @@ def signed(value: float, digits: int) -> str:
 
 def how_late(seconds: float, fps: Fraction) -> str:
     """Write an error as words: ``1.32 frames late``.
+
+    Parameters
+    ----------
+    seconds : float
+        Positive is late.
+    fps : Fraction
+        Of the picture, frames a second.
 
     Examples
     --------
@@ -38,6 +52,11 @@ def how_late(seconds: float, fps: Fraction) -> str:
 
 def duration(seconds: float) -> str:
     """Write a span in the largest two units.
+
+    Parameters
+    ----------
+    seconds : float
+        Not negative.
 
     Examples
     --------

@@ -3,14 +3,19 @@ import { notOurs } from "/static/keys.js";
 import { draw } from "./draw.js";
 import { play, playhead, stop } from "./listen.js";
 
-const NARROW = 40 / 48000, WIDE = 12;
+const NARROW = 40 / 48000,
+  WIDE = 12;
 /** @type {any} */
 let state = {};
-let span = 1, chosen = 0, mode = "sum";
+let span = 1,
+  chosen = 0,
+  mode = "sum";
 const still = () => ({ frames: 0, tenths: 0, samples: 0, seconds: 0 });
 /** Moved by hand and not yet sent; and what is on its way: keys pressed meanwhile wait for the answer. */
-let moved = still(), sent = still();
-let waiting = 0, drawing = 0;
+let moved = still(),
+  sent = still();
+let waiting = 0,
+  drawing = 0;
 /** An act of the bench is on its way: what is asked meanwhile waits, or it would be of a version that is past. */
 let flying = false;
 
@@ -41,22 +46,24 @@ const strips = () => {
     const key = names.join(" ");
     if (holder.dataset.key === key && holder.children.length) continue;
     holder.dataset.key = key;
-    holder.replaceChildren(...names.map((frame) => {
-      const cell = document.createElement("div");
-      const from = frame - window_.frame;
-      cell.className = from === 0 ? "cell here" : "cell";
-      if (frame >= 0 && frame < state.picture.frames) {
-        const image = document.createElement("img");
-        image.src = `/media/${state.picture.id}/frame/${frame}.jpg`;
-        image.alt = `frame ${frame}`;
-        image.draggable = false;
-        cell.append(image);
-      }
-      const label = document.createElement("span");
-      label.textContent = from === 0 ? "0" : `${from < 0 ? "−" : "+"}${Math.abs(from)}`;
-      cell.append(label);
-      return cell;
-    }));
+    holder.replaceChildren(
+      ...names.map((frame) => {
+        const cell = document.createElement("div");
+        const from = frame - window_.frame;
+        cell.className = from === 0 ? "cell here" : "cell";
+        if (frame >= 0 && frame < state.picture.frames) {
+          const image = document.createElement("img");
+          image.src = `/media/${state.picture.id}/frame/${frame}.jpg`;
+          image.alt = `frame ${frame}`;
+          image.draggable = false;
+          cell.append(image);
+        }
+        const label = document.createElement("span");
+        label.textContent = from === 0 ? "0" : `${from < 0 ? "−" : "+"}${Math.abs(from)}`;
+        cell.append(label);
+        return cell;
+      }),
+    );
   }
 };
 
@@ -71,11 +78,17 @@ const redraw = () => {
       const canvas = /** @type {HTMLCanvasElement} */ (figure.querySelector("canvas"));
       const window_ = state.windows[index];
       const at = index === chosen ? playhead() : null;
-      draw(canvas, state, { at: window_.at_s, span, shift: shift(), channel, playhead: at, error: window_.error_s, laid: window_.laid }, redraw);
+      draw(
+        canvas,
+        state,
+        { at: window_.at_s, span, shift: shift(), channel, playhead: at, error: window_.error_s, laid: window_.laid },
+        redraw,
+      );
       const out = /** @type {HTMLElement} */ (figure.querySelector(".error"));
       if (window_.error_s !== null) out.textContent = `${fraction((window_.error_s + shift()) * state.fps)} f`;
     }
-    for (const button of document.querySelectorAll("[data-zoom]")) button.toggleAttribute("aria-current", Math.abs(seconds(button) / span - 1) < 0.01);
+    for (const button of document.querySelectorAll("[data-zoom]"))
+      button.toggleAttribute("aria-current", Math.abs(seconds(button) / span - 1) < 0.01);
     if (playhead() !== null) redraw();
   });
 };
@@ -93,7 +106,8 @@ let gliding = 0;
 const zoom = (to) => {
   to = Math.min(WIDE, Math.max(NARROW, to));
   cancelAnimationFrame(gliding);
-  const from = span, begun = performance.now();
+  const from = span,
+    begun = performance.now();
   const step = (/** @type {number} */ now) => {
     const part = Math.min(1, (now - begun) / 140);
     span = part === 1 ? to : from * (to / from) ** part;
@@ -107,8 +121,12 @@ const zoom = (to) => {
 const send = () => {
   const form = /** @type {HTMLFormElement | null} */ ($("slip-form"));
   if (!form || flying || inSeconds(sent) !== 0) return;
-  if (inSeconds(moved) === 0) { document.body.dataset.slipping = ""; return; }
-  for (const name of /** @type {const} */ (["frames", "tenths", "samples"])) /** @type {HTMLInputElement} */ (form.elements.namedItem(name)).value = String(moved[name]);
+  if (inSeconds(moved) === 0) {
+    document.body.dataset.slipping = "";
+    return;
+  }
+  for (const name of /** @type {const} */ (["frames", "tenths", "samples"]))
+    /** @type {HTMLInputElement} */ (form.elements.namedItem(name)).value = String(moved[name]);
   /** @type {HTMLInputElement} */ (form.elements.namedItem("seconds")).value = moved.seconds.toFixed(7);
   [sent, moved] = [moved, still()];
   form.requestSubmit();
@@ -118,34 +136,48 @@ const send = () => {
  * @type {string | null} */
 let asked = null;
 const onBench = (/** @type {Event} */ event) => $("bench")?.contains(/** @type {Node} */ (event.target));
-document.addEventListener("htmx:before:request", (event) => { if (onBench(event)) flying = true; });
+document.addEventListener("htmx:before:request", (event) => {
+  if (onBench(event)) flying = true;
+});
 document.addEventListener("htmx:error", (event) => {
   if (!onBench(event)) return;
   [flying, asked] = [false, null];
   // What did not arrive is moved still; had it arrived after all, its version is past and the page is shown as it is.
   for (const unit of /** @type {(keyof typeof moved)[]} */ (Object.keys(sent))) moved[unit] += sent[unit];
   sent = still();
-  const kept = inSeconds(moved) !== 0, said = $("pending");
-  if (said) said.textContent = `The server does not answer. ${kept ? "Your slip is kept here and sent again." : "Nothing was done: try again."}`;
-  if (kept) { clearTimeout(waiting); waiting = window.setTimeout(send, 2000); }
+  const kept = inSeconds(moved) !== 0,
+    said = $("pending");
+  if (said) {
+    const then = kept ? "Your slip is kept here and sent again." : "Nothing was done: try again.";
+    said.textContent = `The server does not answer. ${then}`;
+  }
+  if (kept) {
+    clearTimeout(waiting);
+    waiting = window.setTimeout(send, 2000);
+  }
 });
-document.addEventListener("click", (event) => {
-  const button = /** @type {HTMLElement} */ (event.target).closest?.(".acts button");
-  if (!(button instanceof HTMLElement) || (shift() === 0 && !flying)) return;
-  event.preventDefault();
-  event.stopImmediatePropagation();
-  asked = button.dataset.key ?? null;
-  if (flying) return;
-  clearTimeout(waiting);
-  send();
-}, { capture: true });
+document.addEventListener(
+  "click",
+  (event) => {
+    const button = /** @type {HTMLElement} */ (event.target).closest?.(".acts button");
+    if (!(button instanceof HTMLElement) || (shift() === 0 && !flying)) return;
+    event.preventDefault();
+    event.stopImmediatePropagation();
+    asked = button.dataset.key ?? null;
+    if (flying) return;
+    clearTimeout(waiting);
+    send();
+  },
+  { capture: true },
+);
 
 /** @param {keyof typeof moved} unit @param {number} by @param {number} rest milliseconds to wait for more */
 const slip = (unit, by, rest) => {
   moved[unit] += by;
   document.body.dataset.slipping = "1";
   const said = $("pending");
-  if (said) said.textContent = `slip ${fraction(shift() * state.fps)} f (${(shift() * 1000).toFixed(2).replace("-", "−")} ms)`;
+  const ms = (shift() * 1000).toFixed(2).replace("-", "−");
+  if (said) said.textContent = `slip ${fraction(shift() * state.fps)} f (${ms} ms)`;
   redraw();
   clearTimeout(waiting);
   waiting = window.setTimeout(send, rest);
@@ -165,15 +197,24 @@ const listen = async () => {
 document.addEventListener("click", (event) => {
   const button = /** @type {HTMLElement} */ (event.target).closest?.("button");
   if (button?.dataset.zoom) zoom(seconds(button));
-  if (button?.dataset.listen) { mode = button.dataset.listen; listen(); }
+  if (button?.dataset.listen) {
+    mode = button.dataset.listen;
+    listen();
+  }
 });
-document.addEventListener("change", (event) => { if (/** @type {HTMLElement} */ (event.target).id === "track") redraw(); });
-document.addEventListener("wheel", (event) => {
-  if (!(/** @type {HTMLElement} */ (event.target).closest?.(".window"))) return;
-  event.preventDefault();
-  span = Math.min(WIDE, Math.max(NARROW, span * 1.0015 ** event.deltaY));
-  redraw();
-}, { passive: false });
+document.addEventListener("change", (event) => {
+  if (/** @type {HTMLElement} */ (event.target).id === "track") redraw();
+});
+document.addEventListener(
+  "wheel",
+  (event) => {
+    if (!(/** @type {HTMLElement} */ (event.target).closest?.(".window"))) return;
+    event.preventDefault();
+    span = Math.min(WIDE, Math.max(NARROW, span * 1.0015 ** event.deltaY));
+    redraw();
+  },
+  { passive: false },
+);
 
 /** @param {number} index */
 const choose = (index) => {
@@ -201,7 +242,12 @@ document.addEventListener("pointermove", (event) => {
   slip("seconds", ((event.clientX - held.x) / held.width) * span, 600_000);
   held.x = event.clientX;
 });
-document.addEventListener("pointerup", () => { if (held) { held = null; if (inSeconds(moved) !== 0) slip("seconds", 0, 60); } });
+document.addEventListener("pointerup", () => {
+  if (held) {
+    held = null;
+    if (inSeconds(moved) !== 0) slip("seconds", 0, 60);
+  }
+});
 
 document.addEventListener("keydown", (event) => {
   if (notOurs(event)) return;
@@ -211,12 +257,22 @@ document.addEventListener("keydown", (event) => {
     return;
   }
   if (event.ctrlKey) return;
-  if (event.key === "ArrowUp" || event.key === "ArrowDown") { event.preventDefault(); choose(chosen + (event.key === "ArrowDown" ? 1 : -1)); }
-  else if (event.key === "+" || event.key === "=") zoom(span / 2);
+  if (event.key === "ArrowUp" || event.key === "ArrowDown") {
+    event.preventDefault();
+    choose(chosen + (event.key === "ArrowDown" ? 1 : -1));
+  } else if (event.key === "+" || event.key === "=") zoom(span / 2);
   else if (event.key === "-") zoom(span * 2);
-  else if (event.key === " " && !(event.target instanceof HTMLButtonElement)) { event.preventDefault(); if (playhead() !== null) { stop(); redraw(); } else listen(); }
-  else if ("serp".includes(event.key)) { mode = { s: "sum", e: "split", r: "scratch", p: "mix" }[event.key] ?? "sum"; listen(); }
-  else if (event.key === "[" || event.key === "]") /** @type {HTMLAnchorElement | null} */ ($(event.key === "[" ? "before" : "after"))?.click();
+  else if (event.key === " " && !(event.target instanceof HTMLButtonElement)) {
+    event.preventDefault();
+    if (playhead() !== null) {
+      stop();
+      redraw();
+    } else listen();
+  } else if ("serp".includes(event.key)) {
+    mode = { s: "sum", e: "split", r: "scratch", p: "mix" }[event.key] ?? "sum";
+    listen();
+  } else if (event.key === "[" || event.key === "]")
+    /** @type {HTMLAnchorElement | null} */ ($(event.key === "[" ? "before" : "after"))?.click();
 });
 
 document.addEventListener("htmx:after:swap", () => {
@@ -224,10 +280,15 @@ document.addEventListener("htmx:after:swap", () => {
   sent = still();
   flying = false;
   if (inSeconds(moved) === 0) document.body.dataset.slipping = "";
-  else if (!held) { clearTimeout(waiting); waiting = window.setTimeout(send, 200); }
+  else if (!held) {
+    clearTimeout(waiting);
+    waiting = window.setTimeout(send, 200);
+  }
   read();
   if (asked && shift() === 0) {
-    const next = /** @type {HTMLButtonElement | null} */ (document.querySelector(`.acts button[data-key="${asked}"]:not(:disabled)`));
+    const next = /** @type {HTMLButtonElement | null} */ (
+      document.querySelector(`.acts button[data-key="${asked}"]:not(:disabled)`)
+    );
     asked = null;
     next?.click();
   }

@@ -4,9 +4,18 @@
 let context = null;
 /** @type {AudioBufferSourceNode | null} */
 let playing = null;
-let begun = 0, from = 0, ends = 0;
+let begun = 0,
+  from = 0,
+  ends = 0;
 
-export const stop = () => { try { playing?.stop(); } catch { /* it had ended */ } playing = null; };
+export const stop = () => {
+  try {
+    playing?.stop();
+  } catch {
+    /* it had ended */
+  }
+  playing = null;
+};
 
 /** Picture time that is heard now, or null.
  * @returns {number | null} */
@@ -22,13 +31,20 @@ export const play = async (pairing, centre, span, mode, channel, ended) => {
   stop();
   context ??= new AudioContext();
   await context.resume();
-  const answer = await fetch(`/media/listen/${pairing}.wav?at_s=${centre}&span_s=${span}&mode=${mode}&channel=${channel}`);
+  const answer = await fetch(
+    `/media/listen/${pairing}.wav?at_s=${centre}&span_s=${span}&mode=${mode}&channel=${channel}`,
+  );
   if (!answer.ok) throw new Error("This cannot be listened to now: one of its files cannot be read.");
   const sound = await context.decodeAudioData(await answer.arrayBuffer());
   const node = context.createBufferSource();
   node.buffer = sound;
   node.connect(context.destination);
-  node.onended = () => { if (playing === node) { playing = null; ended(); } };
+  node.onended = () => {
+    if (playing === node) {
+      playing = null;
+      ended();
+    }
+  };
   node.start();
   playing = node;
   begun = context.currentTime;

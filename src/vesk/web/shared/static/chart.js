@@ -3,10 +3,11 @@
 /** @typedef {{ link: SVGAElement, x: number, lane: number }} Stop */
 
 /** @returns {Stop[]} */
-const stops = () => /** @type {SVGAElement[]} */ ([...document.querySelectorAll(".chart a")]).map((link) => {
-  const box = /** @type {SVGRectElement} */ (link.querySelector("rect"));
-  return { link, x: box.x.baseVal.value + box.width.baseVal.value / 2, lane: box.y.baseVal.value };
-});
+const stops = () =>
+  /** @type {SVGAElement[]} */ ([...document.querySelectorAll(".chart a")]).map((link) => {
+    const box = /** @type {SVGRectElement} */ (link.querySelector("rect"));
+    return { link, x: box.x.baseVal.value + box.width.baseVal.value / 2, lane: box.y.baseVal.value };
+  });
 
 const reach = () => {
   const links = document.querySelectorAll(".chart a");
@@ -25,18 +26,22 @@ const beyond = (all, from, key) => {
   return all.filter((one) => one.lane === lane).sort((a, b) => Math.abs(a.x - from.x) - Math.abs(b.x - from.x))[0];
 };
 
-document.addEventListener("keydown", (event) => {
-  const link = /** @type {Element} */ (event.target).closest?.(".chart a");
-  if (!link || !event.key.startsWith("Arrow") || event.ctrlKey || event.metaKey || event.altKey) return;
-  event.preventDefault();
-  event.stopImmediatePropagation();
-  const all = stops();
-  const from = all.find((one) => one.link === link);
-  const to = from && beyond(all, from, event.key);
-  if (!to) return;
-  link.setAttribute("tabindex", "-1");
-  to.link.setAttribute("tabindex", "0");
-  to.link.focus();
-}, { capture: true });
+document.addEventListener(
+  "keydown",
+  (event) => {
+    const link = /** @type {Element} */ (event.target).closest?.(".chart a");
+    if (!link || !event.key.startsWith("Arrow") || event.ctrlKey || event.metaKey || event.altKey) return;
+    event.preventDefault();
+    event.stopImmediatePropagation();
+    const all = stops();
+    const from = all.find((one) => one.link === link);
+    const to = from && beyond(all, from, event.key);
+    if (!to) return;
+    link.setAttribute("tabindex", "-1");
+    to.link.setAttribute("tabindex", "0");
+    to.link.focus();
+  },
+  { capture: true },
+);
 document.addEventListener("htmx:after:swap", reach);
 reach();

@@ -2,17 +2,27 @@
 
 /** @param {EventTarget | null} target */
 export const typing = (target) =>
-  target instanceof HTMLElement && (target.isContentEditable || /^(INPUT|SELECT|TEXTAREA)$/.test(target.tagName)) &&
+  target instanceof HTMLElement &&
+  (target.isContentEditable || /^(INPUT|SELECT|TEXTAREA)$/.test(target.tagName)) &&
   !(target instanceof HTMLInputElement && target.type === "checkbox");
 
 const KEPT = "vesk-keys";
-const single = () => { try { return localStorage.getItem(KEPT) !== "off"; } catch { return true; } };
+const single = () => {
+  try {
+    return localStorage.getItem(KEPT) !== "off";
+  } catch {
+    return true;
+  }
+};
 
 /** Whether a key is none of ours: typed into a field, with a modifier of the browser's, below a dialog, or one letter
  * alone where these are switched off.
  * @param {KeyboardEvent} event */
 export const notOurs = (event) =>
-  typing(event.target) || event.metaKey || event.altKey || document.querySelector("dialog[open]") !== null ||
+  typing(event.target) ||
+  event.metaKey ||
+  event.altKey ||
+  document.querySelector("dialog[open]") !== null ||
   (event.key.length === 1 && event.key !== " " && !single());
 
 const dialog = /** @type {HTMLDialogElement} */ (document.getElementById("keys"));
@@ -25,16 +35,37 @@ const letters = /** @type {HTMLInputElement | null} */ (document.getElementById(
 if (letters) {
   letters.checked = single();
   letters.addEventListener("change", () => {
-    try { localStorage.setItem(KEPT, letters.checked ? "on" : "off"); } catch { /* private window: until it is left */ }
+    try {
+      localStorage.setItem(KEPT, letters.checked ? "on" : "off");
+    } catch {
+      /* private window: until it is left */
+    }
   });
 }
 
 document.addEventListener("keydown", (event) => {
   if (notOurs(event) || event.ctrlKey) return;
-  if (event.key === "?") { event.preventDefault(); dialog.showModal(); return; }
-  if (event.key === "n") { document.dispatchEvent(new CustomEvent("vesk:turn-theme")); return; }
-  const page = /** @type {HTMLAnchorElement | null} */ (document.querySelector(`[data-page="${CSS.escape(event.key)}"]`));
-  if (page) { location.assign(page.href); return; }
-  const action = /** @type {HTMLButtonElement | null} */ (document.querySelector(`button[data-key="${CSS.escape(event.key)}"]:not(:disabled)`));
-  if (action) { event.preventDefault(); action.click(); }
+  if (event.key === "?") {
+    event.preventDefault();
+    dialog.showModal();
+    return;
+  }
+  if (event.key === "n") {
+    document.dispatchEvent(new CustomEvent("vesk:turn-theme"));
+    return;
+  }
+  const page = /** @type {HTMLAnchorElement | null} */ (
+    document.querySelector(`[data-page="${CSS.escape(event.key)}"]`)
+  );
+  if (page) {
+    location.assign(page.href);
+    return;
+  }
+  const action = /** @type {HTMLButtonElement | null} */ (
+    document.querySelector(`button[data-key="${CSS.escape(event.key)}"]:not(:disabled)`)
+  );
+  if (action) {
+    event.preventDefault();
+    action.click();
+  }
 });

@@ -40,7 +40,8 @@ document.addEventListener("change", async (event) => {
   const target = /** @type {HTMLInputElement} */ (event.target);
   if (target.id === "pick-all") {
     if (target.checked) await everyRow();
-    for (const box of /** @type {NodeListOf<HTMLInputElement>} */ (document.querySelectorAll("tbody .pick input"))) box.checked = target.checked;
+    for (const box of /** @type {NodeListOf<HTMLInputElement>} */ (document.querySelectorAll("tbody .pick input")))
+      box.checked = target.checked;
   }
   count();
 });
@@ -49,11 +50,20 @@ document.addEventListener("change", async (event) => {
 const point = (row, on) => {
   if (!(row instanceof HTMLElement)) return;
   for (const id of [row.dataset.recording, row.dataset.sound]) {
-    if (id) for (const block of document.querySelectorAll(`.block[data-recording="${id}"]`)) block.classList.toggle("here", on);
+    if (id)
+      for (const block of document.querySelectorAll(`.block[data-recording="${id}"]`))
+        block.classList.toggle("here", on);
   }
 };
-for (const [name, on] of /** @type {[string, boolean][]} */ ([["mouseover", true], ["mouseout", false], ["focusin", true], ["focusout", false]])) {
-  document.addEventListener(name, (event) => point(/** @type {Element} */ (event.target).closest?.("#ledger tbody tr"), on));
+for (const [name, on] of /** @type {[string, boolean][]} */ ([
+  ["mouseover", true],
+  ["mouseout", false],
+  ["focusin", true],
+  ["focusout", false],
+])) {
+  document.addEventListener(name, (event) =>
+    point(/** @type {Element} */ (event.target).closest?.("#ledger tbody tr"), on),
+  );
 }
 
 document.addEventListener("keydown", async (event) => {
@@ -61,13 +71,25 @@ document.addEventListener("keydown", async (event) => {
   let all = rows();
   const at = all.findIndex((row) => row.contains(document.activeElement));
   if (event.key === "ArrowDown" || event.key === "ArrowUp") {
-    if (event.key === "ArrowDown" && at === all.length - 1 && at >= 0) { event.preventDefault(); await everyRow(); all = rows(); }
+    if (event.key === "ArrowDown" && at === all.length - 1 && at >= 0) {
+      event.preventDefault();
+      await everyRow();
+      all = rows();
+    }
     const next = all[Math.min(all.length - 1, Math.max(0, at + (event.key === "ArrowDown" ? 1 : -1)))];
-    if (next) { event.preventDefault(); next.focus(); next.scrollIntoView({ block: "nearest" }); }
+    if (next) {
+      event.preventDefault();
+      next.focus();
+      next.scrollIntoView({ block: "nearest" });
+    }
   } else if (at >= 0 && document.activeElement === all[at]) {
     if (event.key === "Enter" && all[at].dataset.href) location.assign(all[at].dataset.href ?? "");
     const box = /** @type {HTMLInputElement | null} */ (all[at].querySelector(".pick input"));
-    if (event.key === " " && box) { event.preventDefault(); box.checked = !box.checked; picked(all[at], event.shiftKey); }
+    if (event.key === " " && box) {
+      event.preventDefault();
+      box.checked = !box.checked;
+      picked(all[at], event.shiftKey);
+    }
   }
 });
 

@@ -17,8 +17,10 @@ const withRows = (url) => {
 /** Somebody is in the middle of something that a refresh would take away.
  * @param {HTMLElement} page */
 const busy = (page) =>
-  page.contains(document.activeElement) && /^(INPUT|SELECT|TEXTAREA)$/.test(document.activeElement?.tagName ?? "") ||
-  page.querySelector("tbody .pick input:checked") !== null || document.body.dataset.slipping === "1";
+  (page.contains(document.activeElement) &&
+    /^(INPUT|SELECT|TEXTAREA)$/.test(document.activeElement?.tagName ?? "")) ||
+  page.querySelector("tbody .pick input:checked") !== null ||
+  document.body.dataset.slipping === "1";
 
 let shown = line()?.dataset.stamp;
 const follow = async () => {
@@ -31,14 +33,19 @@ const follow = async () => {
         holder.innerHTML = await response.text();
         const fresh = /** @type {HTMLElement} */ (holder.content.firstElementChild);
         const was = now.dataset.open;
-        if (fresh.outerHTML !== now.outerHTML) { now.replaceWith(fresh); window.htmx.process(fresh); }
+        if (fresh.outerHTML !== now.outerHTML) {
+          now.replaceWith(fresh);
+          window.htmx.process(fresh);
+        }
         const page = /** @type {HTMLElement | null} */ (document.querySelector("[data-live]"));
         if (page && (fresh.dataset.stamp !== shown || was !== fresh.dataset.open) && !busy(page)) {
           shown = fresh.dataset.stamp;
           refresh(withRows(page.dataset.live ?? ""), page);
         }
       }
-    } catch { /* the server is away; the next turn asks again */ }
+    } catch {
+      /* the server is away; the next turn asks again */
+    }
   }
   setTimeout(follow, line()?.dataset.open === "1" ? 1000 : 3000);
 };

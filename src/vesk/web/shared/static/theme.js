@@ -9,11 +9,19 @@
     document.dispatchEvent(new CustomEvent("vesk:theme"));
   };
   let kept = null;
-  try { kept = localStorage.getItem("vesk-theme"); } catch { /* private window */ }
+  try {
+    kept = localStorage.getItem("vesk-theme");
+  } catch {
+    /* private window */
+  }
   set(kept === "night" ? "night" : "paper");
   const turn = () => {
     const next = root.dataset.theme === "night" ? "paper" : "night";
-    try { localStorage.setItem("vesk-theme", next); } catch { /* private window */ }
+    try {
+      localStorage.setItem("vesk-theme", next);
+    } catch {
+      /* private window */
+    }
     set(next);
   };
   document.addEventListener("DOMContentLoaded", () => {
