@@ -84,10 +84,13 @@ class PaperDay:
         self.rows: dict[str, Recording] = {}
         self.sources: dict[str, Source] = {}
         for path, facts in (
-            ("A/a.mov", _facts(PICTURE, "09:00:00:00")), ("A/b.mov", _facts(PICTURE, "10:00:00:00")),
-            ("E/c1.mov", _facts(PICTURE, "12:00:00:00")), ("E/c2.mov", _facts(PICTURE, "13:00:20:00")),
-            ("S1/a.wav", _facts(SOUND, "09:00:01:00")), ("S2/b.wav", _facts(SOUND, "10:00:01:00")),
-        ):  # fmt: skip
+            ("A/a.mov", _facts(PICTURE, "09:00:00:00")),
+            ("A/b.mov", _facts(PICTURE, "10:00:00:00")),
+            ("E/c1.mov", _facts(PICTURE, "12:00:00:00")),
+            ("E/c2.mov", _facts(PICTURE, "13:00:20:00")),
+            ("S1/a.wav", _facts(SOUND, "09:00:01:00")),
+            ("S2/b.wav", _facts(SOUND, "10:00:01:00")),
+        ):
             self._add(session, path, facts)
         session.flush()
         joined = {self.rows[path].id: 1 for path in ("E/c1.mov", "E/c2.mov")}
@@ -266,9 +269,12 @@ def conflicts(settings: Settings, *, people: int = 8, rounds: int = 1) -> list[R
 def _two_days(app: Any, settings: Settings, people: int, number: int) -> Round:
     """One day named by several double clicks is one day."""
     form = {
-        "production": "The Lantern Ferry", "number": "77", "shot_on": "2027-03-18", "rate": "25",
+        "production": "The Lantern Ferry",
+        "number": "77",
+        "shot_on": "2027-03-18",
+        "rate": "25",
         "folder": str(settings.media_roots[0] / f"named-{number}"),
-    }  # fmt: skip
+    }
     (settings.media_roots[0] / f"named-{number}").mkdir(parents=True, exist_ok=True)
 
     def there(session: Session) -> int:

@@ -239,9 +239,12 @@ def _writers(media: Path) -> dict[str, Any]:
         write_report(disk / "report.csv", [{"scene": "x" * 400, "picture": f"{n}.mov"} for n in range(2000)])
 
     return {
-        "listening to a sound": partial(listen, wave), "listening to a movie": partial(listen, movie),
-        "frames": frames, "a delivered sound": sound, "a report": report,
-    }  # fmt: skip
+        "listening to a sound": partial(listen, wave),
+        "listening to a movie": partial(listen, movie),
+        "frames": frames,
+        "a delivered sound": sound,
+        "a report": report,
+    }
 
 
 # Posts -------------------------------------------------------------------------------------------------------------
@@ -367,9 +370,12 @@ class _Served:
         """Start it and wait until it answers."""
         environment = {**os.environ, "VESK_VAR": str(self.var), "PYTHONPATH": str(PROJECT / "src")}
         self.process = subprocess.Popen(
-            [sys.executable, "-m", "vesk", "serve", "--media", str(self.media), "--workers", "2"], cwd=PROJECT,
-            env=environment, stdout=self.log, stderr=self.log,
-        )  # fmt: skip
+            [sys.executable, "-m", "vesk", "serve", "--media", str(self.media), "--workers", "2"],
+            cwd=PROJECT,
+            env=environment,
+            stdout=self.log,
+            stderr=self.log,
+        )
         self.up(90)
 
     def up(self, seconds: float) -> None:
@@ -473,8 +479,11 @@ def _work_ends(settings: Settings, seconds: float) -> list[str]:
     while left and time.monotonic() < deadline:
         with suppress(Exception), open_session(settings.sqlalchemy_url) as session:
             left = [f"{row.what} ({row.state})" for row in progress.of_day(session, 1) if row.state in progress.OPEN]
-            left += [f"turnover {row.id} ({row.state})" for row in turnovers.of_day(session, 1)
-                     if row.state in {"waiting", "running"}]  # fmt: skip
+            left += [
+                f"turnover {row.id} ({row.state})"
+                for row in turnovers.of_day(session, 1)
+                if row.state in {"waiting", "running"}
+            ]
         time.sleep(0.5)
     return left
 

@@ -135,12 +135,15 @@ def coverage(scale: float) -> None:
     rng = np.random.default_rng(3)
     cases: list[dict[str, object]] = [
         {
-            "seconds": float(rng.choice([8, 15, 30, 60])), "snr_db": float(rng.uniform(-5, 25)), "seed": 1000 + n,
-            "noise": str(rng.choice(["hiss", "babble"])), "room": float(rng.uniform(0.1, 1.0)),
+            "seconds": float(rng.choice([8, 15, 30, 60])),
+            "snr_db": float(rng.uniform(-5, 25)),
+            "seed": 1000 + n,
+            "noise": str(rng.choice(["hiss", "babble"])),
+            "room": float(rng.uniform(0.1, 1.0)),
             "moving": bool(rng.random() < 0.5),
         }
         for n in range(max(20, int(240 * scale)))
-    ]  # fmt: skip
+    ]
     rows = [row for row in run(cases) if row.found.decision == MATCHED]
     told = [(abs(error) <= 1.96 * se) for row in rows for error, se in row.errors()]
     rate = [abs(r.found.line.ppm - r.truth.ppm) <= 1.96 * r.found.line.se_ppm for r in rows if r.found.line]
@@ -174,9 +177,11 @@ def jumps(scale: float) -> None:
 def traps(scale: float) -> None:
     """Pairs that share no moment: other takes of the same lines, the same room and hum, claps, silence, loops."""
     kinds: dict[str, Callable[[int], tuple[NDArray[np.float32], NDArray[np.float32]]]] = {
-        "other take of the same lines": _other_take, "other talk, shared hum": _hum, "room tone with claps": _claps,
+        "other take of the same lines": _other_take,
+        "other talk, shared hum": _hum,
+        "room tone with claps": _claps,
         "noise": _noise,
-    }  # fmt: skip
+    }
     print("\ntraps                                 n  matched  most certain (log10)")
     for name, make in kinds.items():
         count = max(5, int(60 * scale))
@@ -254,10 +259,11 @@ def _playback(seed: int, over_talk_db: float, *, same: bool) -> tuple[NDArray[np
     heard = [
         paths.with_noise(
             paths.reverberant(music + gain * talk / talk.std(), WORK_RATE, seed=seed * 2 + n, amount=amount),
-            material.hiss(music.size, seed * 2 + n), snr_db,
+            material.hiss(music.size, seed * 2 + n),
+            snr_db,
         )
         for n, (talk, amount, snr_db) in enumerate(zip(talks, (0.5, 0.05), (15.0, 30.0), strict=True))
-    ]  # fmt: skip
+    ]
     return heard[0], heard[1][WORK_RATE // 2 :]
 
 

@@ -64,8 +64,10 @@ def large_day(session: Session, recordings: int) -> tuple[Day, int]:
     for n in range(recordings // 3):
         start = 8 * 3600 + n * max(70, 36_000 * 3 // recordings)
         for tag, kind, begins, long in (
-            ("A", PICTURE, start, 60), ("B", PICTURE, start + 2, 55), ("S1", SOUND, start - 3, 66)
-        ):  # fmt: skip
+            ("A", PICTURE, start, 60),
+            ("B", PICTURE, start + 2, 55),
+            ("S1", SOUND, start - 3, 66),
+        ):
             name = f"{tag}{n:04}" + (".mov" if kind == PICTURE else ".wav")
             facts = _facts(kind, begins, long)
             session.add(
@@ -141,10 +143,13 @@ def main(scale: float) -> int:
                 chosen = row.id if row else 1
             print(f"\n{recordings} recordings, {recordings * 2 // 3} pairings   CPU ms  database ms  queries     kB")
             for name, address in (
-                ("Day", f"/days/{number}/"), ("Intake", f"/days/{number}/intake"), ("Bench", f"/bench/{pair}"),
-                ("Turnover", f"/days/{number}/turnover"), ("a recording", f"/recordings/{chosen}"),
+                ("Day", f"/days/{number}/"),
+                ("Intake", f"/days/{number}/intake"),
+                ("Bench", f"/bench/{pair}"),
+                ("Turnover", f"/days/{number}/turnover"),
+                ("a recording", f"/recordings/{chosen}"),
                 ("Journal", f"/days/{number}/journal"),
-            ):  # fmt: skip
+            ):
                 answer = client.get(address, follow_redirects=True)
                 if answer.status_code != 200:
                     print(f"{name}: {answer.status_code}")

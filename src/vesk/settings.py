@@ -124,9 +124,7 @@ def from_environment(environ: Mapping[str, str] = os.environ) -> Settings:
         if name not in _SAYS:
             raise RefusedError(f"{variable} is no setting of Vesk's. There are {known}.") from None
         raise RefusedError(f"{variable} is set to {given[name]!r}; it is {_SAYS[name]}.") from None
-    return Settings(
-        found.database, found.var.absolute(), found.media, hosts=found.hosts, cache_gb=found.cache_gb
-    )  # fmt: skip
+    return Settings(found.database, found.var.absolute(), found.media, hosts=found.hosts, cache_gb=found.cache_gb)
 
 
 def for_work() -> Settings:

@@ -72,10 +72,13 @@ def test_what_is_odd_is_told_of_the_right_files(db, day):
     found = {(one.kind, tuple(one.about)) for one in known_of_day(db, day).oddities}
     rows = {name: (str(row.id),) for name, row in by_name(db, day).items()}
     for kind, name in [
-        ("header and LTC disagree", "C002_001.mov"), ("LTC leaks", "C002_002.mov"), ("doubled file", "37_02 copy.wav"),
-        ("no timecode", "clip0017-0019.mov"), ("off-speed picture", "D001_001.mov"),
-            ("off-speed picture", "D001_003.mov"),
-    ]:  # fmt: skip
+        ("header and LTC disagree", "C002_001.mov"),
+        ("LTC leaks", "C002_002.mov"),
+        ("doubled file", "37_02 copy.wav"),
+        ("no timecode", "clip0017-0019.mov"),
+        ("off-speed picture", "D001_001.mov"),
+        ("off-speed picture", "D001_003.mov"),
+    ]:
         assert (kind, rows[name]) in found, kind
     kinds = {kind for kind, _ in found}
     assert {"empty file", "cannot be read"} <= kinds
@@ -196,8 +199,10 @@ def test_the_page_lists_filters_orders_and_changes_together(db, settings, day):
     assert client.post(f"/days/{day.id}/intake/together", data=form).status_code == 409  # seen before it was put right
     form["recording"] = [item.replace(":1", ":2") for item in form["recording"]]
     for wrong, words in (
-        ({**form, "do": "aside", "value": ""}, "Say why"), ({**form, "recording": []}, "Nothing is selected"),
-        ({**form, "do": "move", "to": "S1"}, "cannot be of it"), ({**form, "do": "fly"}, "Choose what to do"),
-    ):  # fmt: skip
+        ({**form, "do": "aside", "value": ""}, "Say why"),
+        ({**form, "recording": []}, "Nothing is selected"),
+        ({**form, "do": "move", "to": "S1"}, "cannot be of it"),
+        ({**form, "do": "fly"}, "Choose what to do"),
+    ):
         answer = client.post(f"/days/{day.id}/intake/together", data=wrong)
         assert (answer.status_code, words in answer.text) == (422, True), words

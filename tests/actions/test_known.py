@@ -29,13 +29,17 @@ def known(*items, **more):
 
 def test_the_read_value_stays_beside_what_a_person_says():
     one = item(
-        "A/A001_001.mov", picture("09:00:00:00", scene="7"), put_right={"scene": "8", "timecode": "10:00:00:00"},
+        "A/A001_001.mov",
+        picture("09:00:00:00", scene="7"),
+        put_right={"scene": "8", "timecode": "10:00:00:00"},
         put_by={"scene": "Ines", "timecode": "Odo"},
-    )  # fmt: skip
+    )
     found = known(one).recordings[one.key]
     assert (found.values["scene"].value, found.values["scene"].origin, found.values["scene"].read) == (
-        "8", "put right by Ines", "7",
-    )  # fmt: skip
+        "8",
+        "put right by Ines",
+        "7",
+    )
     assert found.start == 10 * HOUR
     assert found.values["timecode"].read == "09:00:00:00"
 

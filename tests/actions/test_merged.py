@@ -119,8 +119,11 @@ def the(db, day, name):
 
 def test_parts_and_tracks_become_one_recording_each(db, settings, day):
     assert names(db, day) == [
-        "A009_001.mov", "clip0101-0103.mov", "50_01_1-3.wav", "REC0007-0009.wav",
-    ]  # fmt: skip
+        "A009_001.mov",
+        "clip0101-0103.mov",
+        "50_01_1-3.wav",
+        "REC0007-0009.wav",
+    ]
     run, single = the(db, day, "clip0101-0103.mov"), the(db, day, "50_01_1-3.wav")
     assert "files are just as long" in run.merged_why or "sound goes on" in run.merged_why
     assert run.facts.frames == 28 * 25
@@ -195,8 +198,11 @@ def test_a_pairing_of_a_part_rests_while_the_run_stands(db, settings, day):
     run = the(db, day, "clip0101-0103.mov")
     merging.take_apart(db, settings, run.id, version=run.version)
     first = the(db, day, "clip0101.mov")
-    [one] = [p for p in pairing.pair_by_sound(db, settings, first.id, lambda _d, _t: True)
-             if recordings.get(db, p.sound_id).name == "50_01_1-3.wav"]  # fmt: skip
+    [one] = [
+        p
+        for p in pairing.pair_by_sound(db, settings, first.id, lambda _d, _t: True)
+        if recordings.get(db, p.sound_id).name == "50_01_1-3.wav"
+    ]
     correct.set_own(db, settings, one.id, version=one.version, slip=Fraction(3, 1000), ppm=Fraction(0))
     clips = [row for row in recordings.of_day(db, day.id) if row.name.startswith("clip")]
     merging.merge_by_hand(db, settings, day, shown(*clips), "run")
@@ -296,8 +302,11 @@ def test_the_commands_know_runs_and_sets_too(rolled_on, tmp_path, cache):
     walked = walk_folder(rolled_on.folder, cache)
     assert {one.how for one in walked.together} == {"run", "set"}
     assert set(walked.recordings) == {
-        "A009/A009_001.mov", "E/clip0101-0103.mov", "M/50_01_1-3.wav", "Z/REC0007-0009.wav",
-    }  # fmt: skip
+        "A009/A009_001.mov",
+        "E/clip0101-0103.mov",
+        "M/50_01_1-3.wav",
+        "Z/REC0007-0009.wav",
+    }
     lines = conform(walked, tmp_path / "out", cache)
     run = [line for line in lines if line["picture"].startswith("E/")]
     assert [line["picture"] for line in run] == ["E/clip0101.mov", "E/clip0102.mov", "E/clip0103.mov"]

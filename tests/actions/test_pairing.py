@@ -40,9 +40,11 @@ def test_a_day_is_paired_once_by_two_at_a_time(db, settings):
 
 def test_what_was_corrected_stays_where_it_lies_when_a_clock_changes(db, settings):
     files = {
-        "A/A001_001.mov": picture("09:00:00:00"), "A/A001_002.mov": picture("09:10:00:00"),
-        "S1/7_01.wav": sound("08:59:58:00"), "S1/7_02.wav": sound("09:09:58:00"),
-    }  # fmt: skip
+        "A/A001_001.mov": picture("09:00:00:00"),
+        "A/A001_002.mov": picture("09:10:00:00"),
+        "S1/7_01.wav": sound("08:59:58:00"),
+        "S1/7_02.wav": sound("09:09:58:00"),
+    }
     day = paper_day(db, files)
     pairing.pair_day(db, day)
     kept, other = pairings.of_day(db, day.id)

@@ -20,9 +20,11 @@ def day(db, settings, ferry, tmp_path):
 
 @pytest.mark.parametrize(
     ("strength", "causes"),
-    [(-70.0, {"31A_01.wav": "ambiguous", "31A_02.wav": "ambiguous"}),
-     (-9.0, {"31A_01.wav": "sub-frame slip", "31A_02.wav": "wrong partner"})],
-)  # fmt: skip
+    [
+        (-70.0, {"31A_01.wav": "ambiguous", "31A_02.wav": "ambiguous"}),
+        (-9.0, {"31A_01.wav": "sub-frame slip", "31A_02.wav": "wrong partner"}),
+    ],
+)
 def test_one_recorder_cannot_have_made_both(db, settings, day, strength, causes):
     (now,) = pairing_status.of_day(db, day)
     other = next(row for row in recordings.of_day(db, day.id) if row.name == "31A_02.wav")

@@ -76,9 +76,10 @@ def test_another_clock_for_a_stretch_of_the_day(db, settings, day):
     pairing.pair_day(db, day)
     assert recording(db, day, "A001_002.mov").clock == "none"
     for since, before, clock, words in (
-        ("25:00", "26:00", "none", "no time of day"), ("9", "10:00", "none", "no time of day"),
+        ("25:00", "26:00", "none", "no time of day"),
+        ("9", "10:00", "none", "no time of day"),
         ("10:00", "10:00:00", "none", "ends later"),
-    ):  # fmt: skip
+    ):
         with pytest.raises(RefusedError, match=words):
             clocks.choose_period(db, settings, row.id, version=2, since=since, before=before, clock=clock)
     with pytest.raises(StaleError):
@@ -149,9 +150,7 @@ def test_a_report_fills_what_files_do_not_say_and_tells_what_does_not_fit(db, se
     assert ("on the report, no file", "r.csv: line 3, 9 / 1, lost.wav: no file is there") in said
     assert ("file, not on the report", "S2/X_01.wav: it does not stand on r.csv") in said
     # About one source alone, the other's files need not stand on it.
-    reports.name_columns(
-        db, settings, row.id, version=1, mapping=dict(row.mapping), kind=ReportKind.SOUND, tag="S1"
-    )  # fmt: skip
+    reports.name_columns(db, settings, row.id, version=1, mapping=dict(row.mapping), kind=ReportKind.SOUND, tag="S1")
     assert "file, not on the report" not in {item.kind for item in known_of_day(db, day).oddities}
     pairing.pair_day(db, day)
     assert recording(db, day, "7_02.wav").told.scene == "8"
@@ -169,7 +168,7 @@ def test_columns_named_once_are_known_in_the_next_report_like_it(db, settings, d
     assert row.mapping == {"file": "file", "take": "take"}
     reports.name_columns(
         db, settings, row.id, version=1, mapping={**row.mapping, "scene": "Szene"}, kind=ReportKind.SOUND, tag=""
-    )  # fmt: skip
+    )
     second = reports.take_up(db, settings, day, name="two.csv", text=text, kind=ReportKind.SOUND)
     assert second.mapping["scene"] == "Szene"
     with pytest.raises(StaleError, match="taken up already"):

@@ -25,10 +25,13 @@ def folder(tmp_path):
     noise = np.random.default_rng(1).standard_normal((RATE * 3, 5)).astype(np.float32) * 0.05
     for number, (name, track, start) in enumerate(
         [
-            ("7_01_1.wav", "mix", 9), ("7_01_2.wav", "boom", 9), ("8_01_1.wav", "mix", 10), ("9_02_1.wav", "mix", 11),
+            ("7_01_1.wav", "mix", 9),
+            ("7_01_2.wav", "boom", 9),
+            ("8_01_1.wav", "mix", 10),
+            ("9_02_1.wav", "mix", 11),
             ("9_02_2.wav", "boom", 11),
         ]
-    ):  # fmt: skip
+    ):
         info = ixml.IXml(scene=name[0], take="1", track_names=(track,), timecode_rate=25)
         bext = Bext(time_reference=start * 3600 * RATE)
         write_wave(
@@ -122,7 +125,7 @@ def test_probe_goes_on_past_a_broken_file(capsys, folder):
     assert [("error" in one, one["path"].split("/")[-1]) for one in told] == [
         *((False, name) for name in ("7_01_1.wav", "7_01_2.wav", "8_01_1.wav", "9_02_1.wav", "9_02_2.wav")),
         (True, "broken.wav"),
-    ]  # fmt: skip
+    ]
 
 
 def test_no_timecode_on_a_channel_is_an_answer_not_an_error(capsys, folder):

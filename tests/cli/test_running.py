@@ -26,16 +26,22 @@ def vesk(settings, tmp_path):
     """Return a function that starts a command with this test's database and folder."""
     (tmp_path / "media").mkdir()
     environment = {
-        **os.environ, "VESK_DATABASE": settings.database_url, "VESK_VAR": str(tmp_path / "own"),
-        "PYTHONPATH": str(PROJECT / "src"), "PYTHONUNBUFFERED": "1",
-    }  # fmt: skip
+        **os.environ,
+        "VESK_DATABASE": settings.database_url,
+        "VESK_VAR": str(tmp_path / "own"),
+        "PYTHONPATH": str(PROJECT / "src"),
+        "PYTHONUNBUFFERED": "1",
+    }
     started = []
 
     def run(*words, wait=True, **more):
         process = subprocess.Popen(
-            [sys.executable, "-m", "vesk", *words], env={**environment, **more}, text=True,
-            stdout=subprocess.PIPE, stderr=subprocess.PIPE,
-        )  # fmt: skip
+            [sys.executable, "-m", "vesk", *words],
+            env={**environment, **more},
+            text=True,
+            stdout=subprocess.PIPE,
+            stderr=subprocess.PIPE,
+        )
         started.append(process)
         if not wait:
             return process

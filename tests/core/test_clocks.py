@@ -55,8 +55,9 @@ def test_a_stretch_holds_what_starts_in_it(since, before, inside, outside):
 
 
 @given(
-    st.lists(st.integers(0, 10 * 3600), min_size=1, max_size=30, unique=True), st.integers(0, 86_399),
-)  # fmt: skip
+    st.lists(st.integers(0, 10 * 3600), min_size=1, max_size=30, unique=True),
+    st.integers(0, 86_399),
+)
 def test_a_day_of_ten_hours_keeps_its_order_whenever_it_begins(moments, begins):
     """Ten hours of shooting at most, begun at any time of day: the order on the line is that in which it was shot."""
     labels = [Fraction((begins + moment) % 86_400) for moment in moments]

@@ -60,9 +60,12 @@ def test_several_claps_narrow_the_delay_to_a_part_of_a_frame():
 
 
 @given(
-    st.integers(1, 1000), st.floats(0, 1, exclude_max=True), st.sampled_from([23.976, 25.0, 59.94]),
-    st.floats(0.02, OPEN), st.booleans(),
-)  # fmt: skip
+    st.integers(1, 1000),
+    st.floats(0, 1, exclude_max=True),
+    st.sampled_from([23.976, 25.0, 59.94]),
+    st.floats(0.02, OPEN),
+    st.booleans(),
+)
 def test_contact_lies_in_its_interval_whatever_the_shutter(frame, part, fps, exposure, blurred):
     """A contact while an exposure lasts is seen on that frame, blurred, or only on the next: both are answered for."""
     contact = (frame + part) / fps

@@ -47,7 +47,7 @@ def verdict(error_s=0.0, ppm=0.0, *, fps=PAL, jumps=(), span=60.0, **known):
         (verdict(0.0, off_speed="100 fps played at 25"), causes.OFF_SPEED, "100 fps played at 25"),
         (verdict(jumps=(Jump(30.0, 801 / 48_000, 29.99, 30.01, 1e-6),)), causes.JUMP, "S2 lost 801 samples at 30.00 s"),
     ],
-)  # fmt: skip
+)
 def test_the_cause_and_its_figures(given, cause, says):
     assert given.cause == cause
     assert any(words in given.text for words in says.split("|"))

@@ -28,8 +28,10 @@ def test_one_sound_over_two_takes_and_one_take_over_two_sounds():
     ]
     proposals, alone = pair_by_timecode(spans, PAL)
     assert [(p.picture, p.sound, p.offset) for p in proposals] == [
-        ("a1", "s1", -2), ("a2", "s1", -42), ("a2", "s2", Fraction(2987, 100) - Fraction(39, 100)),
-    ]  # fmt: skip
+        ("a1", "s1", -2),
+        ("a2", "s1", -42),
+        ("a2", "s2", Fraction(2987, 100) - Fraction(39, 100)),
+    ]
     assert not alone
 
 

@@ -57,9 +57,12 @@ def test_a_fast_recorder_gets_later_as_in_the_design():
 
 
 @given(
-    st.floats(-5, 5), st.floats(-400, 400), st.floats(20, 3000), st.floats(-0.2, 0.2),
+    st.floats(-5, 5),
+    st.floats(-400, 400),
+    st.floats(20, 3000),
+    st.floats(-0.2, 0.2),
     st.sampled_from([Fraction(24000, 1001), Fraction(25), Fraction(50)]),
-)  # fmt: skip
+)
 def test_the_proposal_leaves_head_middle_and_tail_in_place(offset, ppm, span, late, fps):
     heard = line(offset, ppm, span / 2)
     points = (max(0.0, offset), span / 2, span)

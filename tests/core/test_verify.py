@@ -28,8 +28,11 @@ def voiced(seconds: float, seed: int, jitter: float) -> np.ndarray:
         pulses[int(at * WORK_RATE)] += 1
         at += 0.0081 * (1 + jitter * rng.normal())
     band = signal.butter(2, [300, 3500], "band", fs=WORK_RATE, output="sos")
-    loud = np.interp(np.arange(pulses.size) / WORK_RATE, np.arange(0, seconds, 0.3),
-                     rng.uniform(0.1, 1, np.arange(0, seconds, 0.3).size))  # fmt: skip
+    loud = np.interp(
+        np.arange(pulses.size) / WORK_RATE,
+        np.arange(0, seconds, 0.3),
+        rng.uniform(0.1, 1, np.arange(0, seconds, 0.3).size),
+    )
     voice = signal.sosfilt(band, pulses) * loud
     return voice / np.abs(voice).max()
 

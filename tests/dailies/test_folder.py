@@ -134,9 +134,7 @@ def test_measure_prints_one_pair_and_says_by_its_exit_code(ferry, cache):
     true = ferry.pair("A006_001.mov", "31A_01.wav")
     assert printed["offset_s"] == pytest.approx(true["heard_offset_s"], abs=1e-4)
     assert len(printed["trace"]) > 10
-    wrong = vesk(
-        "measure", "--picture", picture, "--sound", by_name["WT01_01.wav"], "--json", cache=cache, check=False
-    )  # fmt: skip
+    wrong = vesk("measure", "--picture", picture, "--sound", by_name["WT01_01.wav"], "--json", cache=cache, check=False)
     assert wrong.returncode == 3
     assert json.loads(wrong.stdout)["decision"] == "refused"
 

@@ -35,10 +35,12 @@ def name_of(path: Path) -> str:
 @pytest.mark.parametrize(
     ("work", "words"),
     [
-        (fall_over, "ended the process"), (never_end, "longer than 1 s"), (want_everything, "too much memory"),
+        (fall_over, "ended the process"),
+        (never_end, "longer than 1 s"),
+        (want_everything, "too much memory"),
         (complain, "it is empty"),
     ],
-)  # fmt: skip
+)
 def test_it_is_told_and_the_next_file_is_read(work, words):
     with pytest.raises(MediaError, match=words) as caught:
         guarded(FILE, 1.0 if work is never_end else 30.0, work, FILE)

@@ -26,7 +26,7 @@ def test_every_file_once_in_a_settled_order(folder):
 @pytest.mark.parametrize(
     "name",
     [b"sp ace.mov", b"quo\"te'.mov", b"new\nline.mov", b"bad\xff\xfe.mov", "\u202etxt.mov".encode(), b"--rm.mov"],
-)  # fmt: skip
+)
 def test_odd_names_are_shown_whole_and_once(folder, name):
     path = os.path.join(os.fsencode(folder), name)  # noqa: PTH118 - a name that is no text
     with open(path, "wb") as file:  # noqa: PTH123
@@ -62,10 +62,12 @@ def test_nothing_outside_is_reached(folder, tmp_path):
 @pytest.mark.parametrize(
     ("data", "text"),
     [
-        ("Größe".encode(), "Größe"), ("Größe".encode("utf-8-sig"), "Größe"), ("Größe".encode("utf-16"), "Größe"),
+        ("Größe".encode(), "Größe"),
+        ("Größe".encode("utf-8-sig"), "Größe"),
+        ("Größe".encode("utf-16"), "Größe"),
         ("Größe".encode("latin-1"), "Größe"),
     ],
-)  # fmt: skip
+)
 def test_text_is_read_however_it_was_saved(data, text):
     assert paperwork.decode(data) == text
 

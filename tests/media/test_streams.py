@@ -69,11 +69,14 @@ def test_each_mono_stream_is_a_channel_in_its_order(tmp_path):
 @pytest.mark.parametrize(
     ("name", "container", "picture", "codec"),
     [
-        ("a.mxf", "mxf", "mpeg2video", "pcm_s16le"), ("a.avi", "avi", "mjpeg", "pcm_s16le"),
-        ("a.mp4", "mp4", "libx264", "aac"), ("a.mov", "mov", "libx264", "aac"),
-        ("a.mov", "mov", "prores_ks", "pcm_s16le"), ("a.mxf", "mxf", "dnxhd", "pcm_s16le"),
+        ("a.mxf", "mxf", "mpeg2video", "pcm_s16le"),
+        ("a.avi", "avi", "mjpeg", "pcm_s16le"),
+        ("a.mp4", "mp4", "libx264", "aac"),
+        ("a.mov", "mov", "libx264", "aac"),
+        ("a.mov", "mov", "prores_ks", "pcm_s16le"),
+        ("a.mxf", "mxf", "dnxhd", "pcm_s16le"),
     ],
-)  # fmt: skip
+)
 def test_sound_is_true_to_the_sample_in(tmp_path, name, container, picture, codec):
     path = make(tmp_path / name, [click(2, CLICK)], container=container, picture=picture, codec=codec)
     facts = probe.read_facts(path)
@@ -102,10 +105,12 @@ def test_a_sound_file_that_is_no_wav_is_read(tmp_path):
 @pytest.mark.parametrize(
     ("name", "container", "codec"),
     [
-        ("C.mov", "mov", "pcm_s24le"), ("C.mp4", "mp4", "aac"), ("note.m4a", "ipod", "aac"),
+        ("C.mov", "mov", "pcm_s24le"),
+        ("C.mp4", "mp4", "aac"),
+        ("note.m4a", "ipod", "aac"),
         ("note.mp3", "mp3", "libmp3lame"),
     ],
-)  # fmt: skip
+)
 def test_a_camera_file_with_sound_alone_is_a_sound_recording(tmp_path, name, container, codec):
     path = tmp_path / name
     try:

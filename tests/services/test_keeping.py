@@ -163,7 +163,10 @@ def test_of_two_starts_at_once_one_gets_the_folder(tmp_path):
     assert other.stdout.strip() == "False"
     third = subprocess.run(
         [sys.executable, "-c", script.replace(str(tmp_path), str(tmp_path / "free"))],
-        capture_output=True, text=True, check=True, cwd=PROJECT,
-    )  # fmt: skip
+        capture_output=True,
+        text=True,
+        check=True,
+        cwd=PROJECT,
+    )
     assert third.stdout.strip() == "True"  # let go when it ended
     state._held.pop().close()

@@ -57,8 +57,10 @@ def test_a_database_that_was_killed_is_back_on_its_port_and_ten_deaths_end_nothi
     def back():
         try:
             with psycopg.connect(running.settings.database_url, connect_timeout=1) as connection:
-                return connection.execute("SELECT 1").fetchone() == (1,) and int(
-                    (own.data / "postmaster.pid").read_text().splitlines()[0]) != pid  # fmt: skip
+                return (
+                    connection.execute("SELECT 1").fetchone() == (1,)
+                    and int((own.data / "postmaster.pid").read_text().splitlines()[0]) != pid
+                )
         except psycopg.OperationalError:
             return False
 

@@ -92,8 +92,9 @@ def test_parts_laid_end_to_end_are_the_whole_to_the_bit(plan, tmp_path):
 def test_a_camera_at_another_rate_leaves_the_others_labels_by_a_thousandth(plan):
     _, made = plan(
         CAMERA + CAMERA.replace('"A"', '"F"').replace("A009", "F009") + 'rate = "24"\n',
-        '{ source = "A", from = 0.0, to = 2.0 }, { source = "F", from = 0.0, to = 2.0 }', rate="23.976",
-    )  # fmt: skip
+        '{ source = "A", from = 0.0, to = 2.0 }, { source = "F", from = 0.0, to = 2.0 }',
+        rate="23.976",
+    )
     own = [float(Timecode.parse(str(take.label), take.rate).frame) / take.rate.nominal for take in made]
     # Two hours after both were given the same label, one that counts 24 a second is 7.2 s ahead.
     assert own[1] - own[0] == pytest.approx(7.2, abs=0.05)
@@ -154,5 +155,7 @@ def test_the_three_days_that_ship_can_be_read():
         for name in ("lantern_ferry.toml", "lantern_ferry_7.toml", "lantern_ferry_8.toml")
     }
     assert list(rates.values()) == [
-        FrameRate(Fraction(25)), FrameRate(Fraction(24_000, 1001)), FrameRate(Fraction(30_000, 1001), drop=True),
-    ]  # fmt: skip
+        FrameRate(Fraction(25)),
+        FrameRate(Fraction(24_000, 1001)),
+        FrameRate(Fraction(30_000, 1001), drop=True),
+    ]

@@ -59,9 +59,7 @@ def test_several_recordings_are_changed_at_once_and_nothing_when_one_thing_is_wr
     assert [recording(db, day, name).told.scene for name in ("A001_001.mov", "A001_003.mov")] == ["12", "12"]
     # The ledger and what is handed over follow.
     assert "12 / 1" in client.get(f"/days/{day.id}/").text
-    assert "scene of 1 as read again" in together(
-        client, db, day, ["A001_001.mov"], do="asread", field="scene"
-    ).text  # fmt: skip
+    assert "scene of 1 as read again" in together(client, db, day, ["A001_001.mov"], do="asread", field="scene").text
 
 
 def test_files_are_taken_together_and_apart_on_the_page(client, db, day):
@@ -171,9 +169,10 @@ def test_a_source_has_a_page_of_its_own(client, db, day):
     assert "13:40:00:00 to 15:00:00:00" in page
     assert "another clock for 1 stretch" in client.get(f"/days/{day.id}/intake").text
     ended = re.search(r'name="end" value="(\d+)"', page)[1]
-    assert "as the rest of the day again" in client.post(
-        f"/sources/{row.id}/stretch", data={"version": 3, "end": ended}
-    ).text  # fmt: skip
+    assert (
+        "as the rest of the day again"
+        in client.post(f"/sources/{row.id}/stretch", data={"version": 3, "end": ended}).text
+    )
     merged = client.post(f"/sources/{row.id}/merge", data={"version": 4, "into": "E"})
     assert merged.status_code == 303
     assert client.get(url).status_code == 404
@@ -205,10 +204,12 @@ def test_a_day_past_midnight_reads_on_across_it(client, db, settings):
     day = paper_day(
         db,
         {
-            "A/A001_001.mov": picture("23:50:00:00"), "A/A001_002.mov": picture("00:10:00:00"),
-            "S1/1_01.wav": sound("23:49:58:00"), "S1/1_02.wav": sound("00:09:58:00"),
+            "A/A001_001.mov": picture("23:50:00:00"),
+            "A/A001_002.mov": picture("00:10:00:00"),
+            "S1/1_01.wav": sound("23:49:58:00"),
+            "S1/1_02.wav": sound("00:09:58:00"),
         },
-    )  # fmt: skip
+    )
     pairing.pair_day(db, day)
     db.commit()
     page = client.get(f"/days/{day.id}/").text

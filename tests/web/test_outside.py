@@ -154,9 +154,11 @@ def test_no_field_can_freeze_break_or_enter_anything(client, db, day):
 
 def test_a_body_that_is_too_large_is_told_in_words(served, day):
     for size, status, words in (
-        (6 << 20, 413, "4 MB and"), (3 << 20, 422, "lines; a day"), (200 << 10, 422, "lines; a day"),
+        (6 << 20, 413, "4 MB and"),
+        (3 << 20, 422, "lines; a day"),
+        (200 << 10, 422, "lines; a day"),
         (9, 422, "columns"),
-    ):  # fmt: skip
+    ):
         link = http.client.HTTPConnection("127.0.0.1", served.effective_port, timeout=30)
         part = b"--B\r\nContent-Disposition: form-data; name="
         body = part + b'"kind"\r\n\r\nsound\r\n' + part + b'"report"; filename="r.csv"\r\n\r\n'
@@ -179,8 +181,11 @@ def test_what_is_half_sent_holds_up_nobody_and_is_let_go(served, monkeypatch):
     links = []
     for n in range(150):
         link = socket.create_connection(("127.0.0.1", served.effective_port), timeout=20)
-        link.sendall(b"GET / HTTP/1.1\r\nHost: 127.0.0.1\r\nX-Slow: " if n % 2 else
-                     b"POST /new HTTP/1.1\r\nHost: 127.0.0.1\r\nContent-Length: 1000\r\n\r\nproduction=")  # fmt: skip
+        link.sendall(
+            b"GET / HTTP/1.1\r\nHost: 127.0.0.1\r\nX-Slow: "
+            if n % 2
+            else b"POST /new HTTP/1.1\r\nHost: 127.0.0.1\r\nContent-Length: 1000\r\n\r\nproduction="
+        )
         links.append(link)
     status, took = ask(served)
     assert status == 200
@@ -279,8 +284,7 @@ def test_holds_is_said_with_the_pictures_own_frame_rate(db, settings, app, day):
     db.add(row)
     db.flush()
     written = Written("a.wav", "", 1, 48_000, 1, 0, "rounded", (0.006,) * 3, tolerance_s=0.005)
-    db.add(Delivery(turnover_id=row.id, picture_id=recording(db, day, "a.mov").id, name="a.wav",
-                    written=written))  # fmt: skip
+    db.add(Delivery(turnover_id=row.id, picture_id=recording(db, day, "a.mov").id, name="a.wav", written=written))
     db.commit()
     page = app.test_client().get(f"/days/{day.id}/turnover").text
     assert "does not hold; rounded" in page  # by the day's 25 frames a second it would

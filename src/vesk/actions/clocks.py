@@ -51,9 +51,11 @@ def choose_period(
     session.add(ClockPeriod(source_id=source_id, since=low, before=high, clock=clock, made_by=settings.person))
     changes.count(session, source)
     journal.note(
-        session, day_id=source.day_id, by=settings.person,
+        session,
+        day_id=source.day_id,
+        by=settings.person,
         what=f"source {source.tag}: trusted by its {clock} from {since.strip()} to {before.strip()}",
-    )  # fmt: skip
+    )
     session.flush()
     return source
 
@@ -84,8 +86,10 @@ def end_period(session: Session, settings: Settings, source_id: int, *, version:
     session.delete(row)
     changes.count(session, source)
     journal.note(
-        session, day_id=source.day_id, by=settings.person,
+        session,
+        day_id=source.day_id,
+        by=settings.person,
         what=f"source {source.tag}: no longer trusted by its {row.clock} for a stretch of the day",
-    )  # fmt: skip
+    )
     session.flush()
     return source

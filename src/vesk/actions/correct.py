@@ -151,6 +151,9 @@ def set_aside(session: Session, settings: Settings, pairing_id: int, *, version:
     pairing.state, pairing.reason = pairings.SET_ASIDE, reason.strip()
     changes.count(session, pairing)
     journal.note(
-        session, day_id=pairing.day_id, by=settings.person, what=f"{_name(now)}: set aside ({reason.strip()})",
+        session,
+        day_id=pairing.day_id,
+        by=settings.person,
+        what=f"{_name(now)}: set aside ({reason.strip()})",
         pairing_id=pairing_id,
-    )  # fmt: skip
+    )

@@ -68,8 +68,10 @@ def name_day(
     place = scan.allowed(Path(folder), settings.media_roots)
     changes.hold_naming(session)
     named = days.production_named(session, production.strip())
-    if any(one.production_id == named.id and one.number == number and one.folder == str(place)
-           for _, one in days.all_days(session)):  # fmt: skip
+    if any(
+        one.production_id == named.id and one.number == number and one.folder == str(place)
+        for _, one in days.all_days(session)
+    ):
         raise StaleError(f"Shoot day {number} of {named.name}, with this folder, is there already.")
     day = Day(
         production_id=named.id,
@@ -129,10 +131,12 @@ def take_in(session: Session, settings: Settings, day: Day, on_progress: OnProgr
     ready = tuple(row.id for row in rows if row.state == "ready")
     result = TakenIn(ready, new, sum(r.state == "unreadable" for r in rows), sum(r.state == "vanished" for r in rows))
     journal.note(
-        session, day_id=day_id, by=VESK,
+        session,
+        day_id=day_id,
+        by=VESK,
         what=f"took in {day.folder}: {len(ready)} recordings, {new} of them new, {result.unreadable} unreadable, "
         f"{result.vanished} vanished",
-    )  # fmt: skip
+    )
     return result
 
 
@@ -250,11 +254,13 @@ def _assign_sources(session: Session, day: Day) -> None:
     present = sorted(days.sources(session, day_id), key=lambda source: source.id)
     known = [
         Proposed(
-            source.folder, source.kind,
-            [hints_of(row.path, facts_of(row), patterns) for row in rows if row.source_id == source.id], source.tag,
+            source.folder,
+            source.kind,
+            [hints_of(row.path, facts_of(row), patterns) for row in rows if row.source_id == source.id],
+            source.tag,
         )
         for source in present
-    ]  # fmt: skip
+    ]
     fresh = [row for row in rows if row.source_id is None and row.state == "ready"]
     given, proposed = propose_sources([(row.path, facts_of(row)) for row in fresh], patterns, known)
     for one in proposed[len(present) :]:

@@ -91,9 +91,10 @@ class Overview:
         steady = tuple(name for name in _STANDING_BY if name not in {"pairing", "correction", "check_mark", "compared"})
         earlier: Earlier = self._remembered("earlier", steady, lambda _own: {})
         return self._remembered(
-            "statuses", _STANDING_BY,
+            "statuses",
+            _STANDING_BY,
             lambda own: pairing_status.gather(own, self.day, self.pairings, self._rows(own), earlier),
-        )  # fmt: skip
+        )
 
     @property
     def placed(self) -> Mapping[int, Placed]:

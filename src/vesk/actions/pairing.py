@@ -70,9 +70,11 @@ def pair_day(session: Session, day: Day) -> list[int]:
         session.add(recording)
     session.flush()
     journal.note(
-        session, day_id=day_id, by=VESK,
+        session,
+        day_id=day_id,
+        by=VESK,
         what=f"paired by timecode: {len(proposals)} pairings, {len(alone)} recordings without a partner",
-    )  # fmt: skip
+    )
     held = recordings.by_id(session, {n for p in pairings.of_day(session, day_id) for n in (p.picture_id, p.sound_id)})
     return [
         row.id
@@ -108,10 +110,13 @@ def to_search(session: Session, day: Day) -> list[Recording]:
         row
         for row in rows
         if (row.start is None or row.kind == PICTURE)
-        and not row.aside and row.id not in paired and row.facts is not None and row.facts.channels
+        and not row.aside
+        and row.id not in paired
+        and row.facts is not None
+        and row.facts.channels
         # Searched among as many before, and found in none: searched again when others have come.
         and row.searched != sum(others.values()) - others[row.kind]
-    ]  # fmt: skip
+    ]
 
 
 def pair_by_sound(session: Session, settings: Settings, recording_id: int, on_progress: OnProgress) -> list[Pairing]:

@@ -104,9 +104,11 @@ def decide(
     changes.count(session, row)
     what = "is no clap" if frame is None else f"is first seen closed on frame {frame}"
     journal.note(
-        session, day_id=recording.day_id, by=settings.person,
+        session,
+        day_id=recording.day_id,
+        by=settings.person,
         what=f"{recording.name}: what was proposed near frame {row.proposed_frame} {what}",
-    )  # fmt: skip
+    )
     return row
 
 
@@ -139,8 +141,10 @@ def take_delay(session: Session, settings: Settings, source_id: int, *, version:
     source.delay_us = round(found.middle_s * 1e6)
     changes.count(session, source)
     journal.note(
-        session, day_id=source.day_id, by=settings.person,
+        session,
+        day_id=source.day_id,
+        by=settings.person,
         what=f"source {source.tag}: internal sound delay {source.delay_us / 1000:+.1f} ms, "
         f"from {found.agreeing} of {found.claps} claps",
-    )  # fmt: skip
+    )
     return source

@@ -27,7 +27,7 @@ def run(options: argparse.Namespace) -> int:
     reports = [from_file(path, kind) for kind in ReportKind for path in getattr(options, f"{kind}_report")]
     walked = walk_folder(
         options.folder, files.cache(), rate=options.fps, tell=files.tell, measure=False, reports=reports
-    )  # fmt: skip
+    )
     if options.json:
         files.show(known_json(walked))
         return 0

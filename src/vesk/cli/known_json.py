@@ -23,7 +23,9 @@ def known_json(walked: Walked) -> dict[str, Any]:
         "recordings": [recording_known_json(one) for one in known.recordings.values()],
         "sources": [
             {
-                "tag": tag, "clock": choice.clock, "reason": choice.reason,
+                "tag": tag,
+                "clock": choice.clock,
+                "reason": choice.reason,
                 "recordings": [key for key, one in known.recordings.items() if one.item.source == tag],
             }
             for tag, choice in sorted(known.clocks.items())
@@ -41,7 +43,7 @@ def known_json(walked: Walked) -> dict[str, Any]:
             for one in known.oddities
         ],
         "unreadable": [{"path": one.path, "reason": one.says} for one in walked.unusable],
-    }  # fmt: skip
+    }
 
 
 def _together_json(one: Merged) -> dict[str, Any]:

@@ -89,7 +89,7 @@ def pairing_json(one: Measured, sample_rate: int) -> dict[str, Any]:
         "evidence": [asdict(item) for item in one.judged.evidence],
         "verdict": values["verdict"],
         "correction": correction_json(correction) if correction else None,
-    }  # fmt: skip
+    }
 
 
 def correction_json(correction: Correction) -> dict[str, Any]:

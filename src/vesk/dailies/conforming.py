@@ -85,9 +85,12 @@ def _conform_one(
             shot_on=datetime.now(UTC).date(),
         )
         residual, why = delivering.measure_again(
-            made.path, picture, late_s=0.0, workplace=cache_folder / "again",
+            made.path,
+            picture,
+            late_s=0.0,
+            workplace=cache_folder / "again",
             channels=(matched[0].found.picture_channel, matched[0].found.channel),
-        )  # fmt: skip
+        )
     except VeskError as error:
         line["reason"] = str(error)
         return line

@@ -137,9 +137,10 @@ def deliver(
         for reader, one in zip(readers, sounds, strict=True):
             if reader.frames < one.sound.facts.samples:
                 raise MediaError(
-                    one.sound.path, f"it holds {reader.frames} samples, and had {one.sound.facts.samples}",
+                    one.sound.path,
+                    f"it holds {reader.frames} samples, and had {one.sound.facts.samples}",
                     "It was cut since it was taken in: copy it again from the card.",
-                )  # fmt: skip
+                )
         pieces = [
             piece
             for reader, one in zip(readers, sounds, strict=True)

@@ -78,9 +78,7 @@ def know_day(
         for key, entry in beside.matched.items():
             known[key] = with_report(known[key], report, entry)
     conflicts = tuple(find_conflicts([one for one in filed if not _said_aside(known[one.key])], slow))
-    oddities = find_oddities(
-        filed, day, off_speed=slow, conflicts=conflicts, unusable=unusable, reports=compared
-    )  # fmt: skip
+    oddities = find_oddities(filed, day, off_speed=slow, conflicts=conflicts, unusable=unusable, reports=compared)
     return DayKnown(known, clocks, slow, conflicts, tuple(oddities))
 
 

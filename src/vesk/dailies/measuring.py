@@ -39,9 +39,11 @@ def measure_by_sound(
     found = measure_channels(*lists, proposal_s=proposal_s)
     # The engine counts what it was given; timecode's channel was not.
     return replace(
-        found, picture_channel=own[0][found.picture_channel], channel=own[1][found.channel],
+        found,
+        picture_channel=own[0][found.picture_channel],
+        channel=own[1][found.channel],
         others=tuple(replace(other, channel=own[1][other.channel]) for other in found.others),
-    )  # fmt: skip
+    )
 
 
 _SAME_S = 0.1  # microphones thirty metres apart

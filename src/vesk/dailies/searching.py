@@ -216,9 +216,11 @@ def _best(one: Located, other: Located, channels: _Channels, rates_ppm: tuple[fl
     best: _Place | None = None
     for own, channel in channels(*listed):
         candidates = search(
-            cache.hearing(picture.entry, own).features, cache.hearing(sound.entry, channel).features, most=1,
+            cache.hearing(picture.entry, own).features,
+            cache.hearing(sound.entry, channel).features,
+            most=1,
             rates_ppm=rates_ppm,
-        )  # fmt: skip
+        )
         if candidates and (best is None or candidates[0].score > best.height):
             best = _Place(candidates[0].score, candidates[0], (own, channel))
     return best

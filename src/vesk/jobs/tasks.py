@@ -52,9 +52,10 @@ def ask_listen(session: Session, row: Recording) -> None:
 
 
 _OF_DAY = {
-    Work.MERGE: "looking which files are one recording", Work.PAIR: "pairing the day again",
+    Work.MERGE: "looking which files are one recording",
+    Work.PAIR: "pairing the day again",
     Work.COMPARE: "asking rivals whether they are two devices",
-}  # fmt: skip
+}
 
 
 def _ask_of_day(session: Session, kind: Work, day_id: int, priority: int) -> None:

@@ -81,9 +81,7 @@ def guarded(path: Path, wait_s: float, work: Callable[P, T], *args: P.args, **kw
 
 
 def _call(path: Path, wait_s: float, work: Callable[..., T], args: tuple[Any, ...], kwargs: dict[str, Any]) -> T:
-    scheduled = _starter().submit(
-        lambda: _pool().schedule(work, args=args, kwargs=kwargs, timeout=wait_s)
-    ).result()  # fmt: skip
+    scheduled = _starter().submit(lambda: _pool().schedule(work, args=args, kwargs=kwargs, timeout=wait_s)).result()
     try:
         result: T = scheduled.result()
     except FutureTimeoutError as error:

@@ -164,8 +164,11 @@ class Running:
                     recent = [t for t in died.get(name, []) if now - t < _SOON_S]
                     died[name] = [*recent, now]
                     due[name] = now + _waits(len(recent))
-                    print(f"  {name} ended ({child.returncode}); it is started again in {_waits(len(recent)):.0f} s; "
-                          f"its log is {self.settings.var}/logs/{name}.log", flush=True)  # fmt: skip
+                    print(
+                        f"  {name} ended ({child.returncode}); it is started again in {_waits(len(recent)):.0f} s; "
+                        f"its log is {self.settings.var}/logs/{name}.log",
+                        flush=True,
+                    )
                 elif now >= due[name]:
                     del due[name]
                     self.start(name, self.commands[name])

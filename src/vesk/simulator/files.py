@@ -106,9 +106,12 @@ def _write_wave(
         family_index=track[0], family_size=track[1],
     )  # fmt: skip
     bext = Bext(
-        description=f"{take.shot.slate} / {take.shot.take}", originator=take.device.name, date=scenario.date,
-        time="00:00:00", time_reference=take.time_reference,
-    )  # fmt: skip
+        description=f"{take.shot.slate} / {take.shot.take}",
+        originator=take.device.name,
+        date=scenario.date,
+        time="00:00:00",
+        time_reference=take.time_reference,
+    )
     write_wave(
         path, iter([sound]), sample_rate=take.device.sample_rate, channels=sound.shape[1], bext=bext,
         bits=take.device.bits,

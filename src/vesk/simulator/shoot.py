@@ -74,14 +74,16 @@ def truth(planned: list[Take], scenario: Scenario, out: Path) -> dict[str, Any]:
             if shared <= 0:
                 continue
             late = picture.hears_late_s - sound.hears_late_s
-            pairs.append({
-                "picture": str(picture.path.relative_to(out)),
-                "sound": str(sound.path.relative_to(out)),
-                "offset_s": picture.own_time(sound.begins),
-                "heard_offset_s": picture.own_time(sound.begins + late),
-                "ppm": (sound.clock / picture.clock - 1) * 1e6,
-                "shared_s": shared,
-            })  # fmt: skip
+            pairs.append(
+                {
+                    "picture": str(picture.path.relative_to(out)),
+                    "sound": str(sound.path.relative_to(out)),
+                    "offset_s": picture.own_time(sound.begins),
+                    "heard_offset_s": picture.own_time(sound.begins + late),
+                    "ppm": (sound.clock / picture.clock - 1) * 1e6,
+                    "shared_s": shared,
+                }
+            )
     return {
         "production": scenario.production,
         "recordings": [

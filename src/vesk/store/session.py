@@ -22,9 +22,12 @@ def engine(url: str, *, quick: bool = False) -> Engine:
             connect_args={"options": _QUICK, "connect_timeout": 5},
         )  # fmt: skip
     return create_engine(
-        url, pool_size=4, max_overflow=12, pool_pre_ping=True,
+        url,
+        pool_size=4,
+        max_overflow=12,
+        pool_pre_ping=True,
         connect_args={"options": _PATIENT, "connect_timeout": 10},
-    )  # fmt: skip
+    )
 
 
 def open_session(url: str, *, quick: bool = False) -> Session:

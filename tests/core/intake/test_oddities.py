@@ -62,7 +62,7 @@ def test_a_clean_day_has_none():
         ("off-speed picture", "4 times slowed", [picture(capture_fps=Fraction(100))]),
         ("overlap within a source", "formats differ", [picture(), picture("A006_002.mov", TEN + 8, channels=2)]),
     ],
-)  # fmt: skip
+)
 def test_each_kind(kind, says, recordings):
     found = {one.kind: one for one in odd(*recordings)}
     assert kind in found

@@ -68,8 +68,10 @@ def test_lines_are_joined_by_file_and_by_scene_and_take():
     ]
     found = compare(report(), files, PAL)
     assert {key: entry.number for key, entry in found.matched.items()} == {
-        "31A_01.wav": 1, "31A_02.wav": 2, "noise.wav": 3,
-    }  # fmt: skip
+        "31A_01.wav": 1,
+        "31A_02.wav": 2,
+        "noise.wav": 3,
+    }
     assert [entry.says["file"] for entry in found.without_file] == ["99_01.wav"]
     assert found.without_entry == ("WT1.wav",)
     assert found.disagree == ()

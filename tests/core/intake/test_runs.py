@@ -40,8 +40,11 @@ def test_parts_that_restart_at_zero_are_one_by_number_and_limit():
 
 def test_takes_of_a_counter_that_stands_still_between_them_are_not_one():
     # Rec run: the end of each is the start of the next, whatever time lay between.
-    files = [part(1, start=HOUR, long=31, clock="header"), part(2, start=HOUR + 31, long=47, clock="header"),
-             part(3, start=HOUR + 78, long=12, clock="header")]  # fmt: skip
+    files = [
+        part(1, start=HOUR, long=31, clock="header"),
+        part(2, start=HOUR + 31, long=47, clock="header"),
+        part(3, start=HOUR + 78, long=12, clock="header"),
+    ]
     assert runs(files) == []
     assert runs(files, GOES_ON) == [tuple(one.key for one in files)]
 
@@ -70,9 +73,12 @@ def test_labels_that_leave_a_gap_say_no(gap):
 def test_files_of_several_kinds_are_never_neighbours():
     one = part(1)
     for other in (
-        replace(part(2), sample_rate=44_100), replace(part(2), fps=Fraction(24)), replace(part(2), source="F"),
-        replace(part(2), path="E/other/clip0002.mov"), replace(part(2), channels=2),
-    ):  # fmt: skip
+        replace(part(2), sample_rate=44_100),
+        replace(part(2), fps=Fraction(24)),
+        replace(part(2), source="F"),
+        replace(part(2), path="E/other/clip0002.mov"),
+        replace(part(2), channels=2),
+    ):
         assert find_joints([one, other]) == []
 
 
@@ -93,8 +99,9 @@ def test_a_limit_is_named(size, long, words):
 def test_what_a_person_took_apart_stays_so():
     files = [part(1), part(2), part(3), part(4, long=99)]
     assert runs(files, apart={("clip0002.mov", "clip0003.mov")}) == [
-        ("clip0001.mov", "clip0002.mov"), ("clip0003.mov", "clip0004.mov"),
-    ]  # fmt: skip
+        ("clip0001.mov", "clip0002.mov"),
+        ("clip0003.mov", "clip0004.mov"),
+    ]
 
 
 def test_names_count_on_over_nines_and_letters():

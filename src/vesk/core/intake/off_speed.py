@@ -122,8 +122,10 @@ def find_conflicts(recordings: Sequence[Filed], off_speed: dict[str, OffSpeed]) 
         if copies:
             likely = "the same file under two names"
         elif one.kind != after.kind or (one.sample_rate, one.channels, one.fps) != (
-            after.sample_rate, after.channels, after.fps,
-        ):  # fmt: skip
+            after.sample_rate,
+            after.channels,
+            after.fps,
+        ):
             likely = "two devices filed as one source: their formats differ"
         elif not one.channels and one.kind == "picture":
             likely = "an off-speed picture"

@@ -117,9 +117,12 @@ def match_by_sync_points(picture: Hearing, sound: Hearing) -> BySyncPoints | Non
             used = sorted(unique.values())
             middle = float(np.mean([one[0] for one in used]))
             best = BySyncPoints(
-                float(np.mean([one[1] for one in used])), middle, tuple((one[0], one[1]) for one in used),
-                min(float(total), 0.0), 1 if r > 0 else -1,
-            )  # fmt: skip
+                float(np.mean([one[1] for one in used])),
+                middle,
+                tuple((one[0], one[1]) for one in used),
+                min(float(total), 0.0),
+                1 if r > 0 else -1,
+            )
     return best
 
 

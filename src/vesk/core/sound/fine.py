@@ -350,9 +350,11 @@ def fit_together(
         step = step + change * min(1.0, _FURTHEST_S / max(furthest, 1e-12))
     kept = 2 + len(path.jumps)
     path = replace(
-        path, level_s=path.level_s + float(step[0]), slope=path.slope + float(step[1]),
+        path,
+        level_s=path.level_s + float(step[0]),
+        slope=path.slope + float(step[1]),
         jumps=tuple((when, old + float(new)) for (when, old), new in zip(path.jumps, step[2:kept], strict=True)),
-    )  # fmt: skip
+    )
     above = (0.0, *(old + float(new) for old, new in zip(above_s[1:], step[kept:], strict=True)))
     inverse = np.linalg.inv(hessian + prior)
     degrees = max(1.0, used.size - step.size)

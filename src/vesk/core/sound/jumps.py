@@ -261,8 +261,10 @@ def _products(
     above_s: tuple[float, ...],
 ) -> tuple[NDArray[np.float64], NDArray[np.float64]]:
     """Return, sample by sample, how picture and sound agree along the line before and after, whoever speaks."""
-    each = [_products_at(picture, sound, replace(path, level_s=path.level_s + above), step_s, start, count)
-            for above in above_s]  # fmt: skip
+    each = [
+        _products_at(picture, sound, replace(path, level_s=path.level_s + above), step_s, start, count)
+        for above in above_s
+    ]
     first, second = (np.sum([one[side] for one in each], axis=0) for side in (0, 1))
     return first, second
 

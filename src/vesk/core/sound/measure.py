@@ -221,9 +221,12 @@ def _refusal(places: list[Verified], p: int, s: int) -> Measurement:
         f"(false-alarm probability {10**best.log10_false_alarm:.2g})"
     )
     return replace(
-        refused(reason), log10_false_alarm=best.log10_false_alarm, candidates=_rivals(places), channel=s,
+        refused(reason),
+        log10_false_alarm=best.log10_false_alarm,
+        candidates=_rivals(places),
+        channel=s,
         picture_channel=p,
-    )  # fmt: skip
+    )
 
 
 def _rivals(places: list[Verified]) -> tuple[Rival, ...]:

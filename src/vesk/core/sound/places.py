@@ -112,9 +112,12 @@ def find_places(at_s: NDArray[np.float64], away_s: NDArray[np.float64], clear: N
     of[clear] = rank[nearest]
     levels = best.levels[order]
     return Places(
-        tuple(float(level - levels[0]) for level in levels), of,
-        float(levels[0] - best.slope * at.mean()), float(best.slope), best.criterion,
-    )  # fmt: skip
+        tuple(float(level - levels[0]) for level in levels),
+        of,
+        float(levels[0] - best.slope * at.mean()),
+        float(best.slope),
+        best.criterion,
+    )
 
 
 def find_with_steps(

@@ -126,9 +126,12 @@ def _with_small_steps(
         return fitted.path, found
     changes = [jumps.Change(step, before, after) for before, after, step in steps]
     path = replace(
-        fitted.path, middle_s=float(at[clear].mean()), level_s=level, slope=slope,
+        fitted.path,
+        middle_s=float(at[clear].mean()),
+        level_s=level,
+        slope=slope,
         jumps=tuple(((before + after) / 2, step) for before, after, step in steps),
-    )  # fmt: skip
+    )
     return path, changes
 
 
@@ -157,10 +160,11 @@ def _fit(picture: Hearing, sound: Hearing, cells: Stretch, path: fine.Path) -> _
     places, more = find_with_steps(at, away, clear, [when for when, _ in path.jumps])
     if len(places.above_s) > 1 or any(more):
         path = replace(
-            path, level_s=path.level_s + places.level_s + places.slope * path.middle_s,
+            path,
+            level_s=path.level_s + places.level_s + places.slope * path.middle_s,
             slope=path.slope + places.slope,
             jumps=tuple((when, step + new) for (when, step), new in zip(path.jumps, more, strict=True)),
-        )  # fmt: skip
+        )
         crossed = _realigned(picture, sound, crossed, path, places.of_windows_s)
         away, heights = fine.peaks(crossed, crossed.whitened())
         near = whole & np.isfinite(away) & (heights > _CLEAR) & (np.abs(away) < _ROUGH_S) & (places.of >= 0)

@@ -106,9 +106,7 @@ def _slip(pairing_id: int, version: int) -> str:
 
 def _own(pairing_id: int, version: int) -> str:
     frames, ppm = form.number("slip_frames", "frames"), form.number("ppm", "ppm")
-    correct.set_own(
-        session(), settings(), pairing_id, version=version, slip=lambda now: frames / now.fps, ppm=ppm
-    )  # fmt: skip
+    correct.set_own(session(), settings(), pairing_id, version=version, slip=lambda now: frames / now.fps, ppm=ppm)
     return "Your slip and rate are set."
 
 

@@ -38,9 +38,11 @@ class Line:
         if chosen.startswith("folder:"):
             return _folder(self.row) == chosen.removeprefix("folder:")
         return {
-            "odd": bool(self.oddities), "noclock": self.known.own_start is None, "aside": bool(self.known.aside),
+            "odd": bool(self.oddities),
+            "noclock": self.known.own_start is None,
+            "aside": bool(self.known.aside),
             "changed": self.put_right,
-        }.get(chosen, True)  # fmt: skip
+        }.get(chosen, True)
 
 
 def _folder(row: Recording) -> str:
