@@ -10,7 +10,8 @@ from __future__ import annotations
 from typing import Protocol
 
 from sqlalchemy import event
-from sqlalchemy.orm import SessionTransaction
+from sqlalchemy.orm import SessionTransaction, object_mapper
+from sqlalchemy.orm.attributes import flag_modified
 from sqlmodel import Session
 
 from vesk.core.errors import StaleError
@@ -71,6 +72,16 @@ def compare(row: Versioned, version: int, what: str) -> None:
 
 
 def count(session: Session, row: Versioned) -> None:
-    """Count a change of a row that others may be looking at."""
-    row.version += 1
+    """Count a change that others may be looking at: of the row itself, or of what hangs on it.
+
+    The library counts what is written; a row that only something else of it changed for is written for its version.
+    """
     session.add(row)
+    mapper = object_mapper(row)
+    if mapper.version_id_col is None:
+        row.version += 1  # of a recording, only what persons say of it counts
+        return
+    if not session.is_modified(row):
+        steady = next(key for key, column in mapper.columns.items() if not column.primary_key and key != "version")
+        flag_modified(row, steady)
+    session.flush()

@@ -7,7 +7,7 @@ from fractions import Fraction
 from typing import Any, Optional
 from uuid import uuid4
 
-from sqlalchemy import BigInteger, CheckConstraint, Column, DateTime, Index, event
+from sqlalchemy import BigInteger, CheckConstraint, Column, DateTime, Index, Integer, event
 from sqlalchemy.dialects.postgresql import JSONB
 from sqlmodel import Field, SQLModel
 
@@ -53,6 +53,17 @@ def _json(plain: Plain[Any]) -> Any:
     return Column(Json(plain), nullable=True)
 
 
+_VERSIONS = {
+    name: Column("version", Integer, nullable=False)
+    for name in ("Day", "Source", "ReportRow", "SyncPointRow", "Pairing")
+}
+
+
+def _counted(name: str) -> dict[str, Any]:
+    """Have the library count a row's changes, and refuse one that was made on another version than there is."""
+    return {"version_id_col": _VERSIONS[name]}
+
+
 def _moment(*, nullable: bool = False) -> Any:
     return Column(DateTime(timezone=True), nullable=nullable)
 
@@ -67,6 +78,7 @@ class Production(SQLModel, table=True):
 class Day(SQLModel, table=True):
     """A shoot day: its folder, its frame rate, its tolerance."""
 
+    __mapper_args__ = _counted("Day")
     model_config = {"arbitrary_types_allowed": True}
     id: int = Field(default=None, primary_key=True)
     production_id: int = Field(foreign_key="production.id", index=True)
@@ -78,13 +90,14 @@ class Day(SQLModel, table=True):
     tolerance: Fraction = Field(sa_column=_exact())  # frames
     watched: bool = False  # its folder is looked at again and again
     patterns: list[str] = Field(default_factory=list, sa_column=Column(JSONB, nullable=False))  # of file names
-    version: int = 1
+    version: int = Field(default=1, sa_column=_VERSIONS["Day"])
     created_at: datetime = Field(default_factory=_now, sa_column=_moment())
 
 
 class Source(SQLModel, table=True):
     """One device on the day, with its own clock."""
 
+    __mapper_args__ = _counted("Source")
     __table_args__ = (
         CheckConstraint("kind IN ('picture', 'sound')"),
         Index("source_tag_once", "day_id", "tag", unique=True),
@@ -101,7 +114,7 @@ class Source(SQLModel, table=True):
     rate: str = ""  # at which its timecode counts, as a person said; empty: as its files say
     position: int = 0  # among the day's lanes
     gone: bool = False  # left without a recording: what refers to it stays
-    version: int = 1
+    version: int = Field(default=1, sa_column=_VERSIONS["Source"])
 
 
 class Recording(SQLModel, table=True):
@@ -178,6 +191,7 @@ class ClockPeriod(SQLModel, table=True):
 class ReportRow(SQLModel, table=True):
     """A sound or camera report that came with the day, as a table, and which of its columns mean what."""
 
+    __mapper_args__ = _counted("ReportRow")
     __tablename__ = "report"
     __table_args__ = (CheckConstraint("kind IN ('sound', 'camera')"),)
     id: int = Field(default=None, primary_key=True)
@@ -190,7 +204,7 @@ class ReportRow(SQLModel, table=True):
     source_id: Optional[int] = Field(default=None, foreign_key="source.id")  # whose it is; none: any of its kind
     made_by: str
     made_at: datetime = Field(default_factory=_now, sa_column=_moment())
-    version: int = 1
+    version: int = Field(default=1, sa_column=_VERSIONS["ReportRow"])
 
 
 class AcceptedRow(SQLModel, table=True):
@@ -212,6 +226,7 @@ class SyncPointRow(SQLModel, table=True):
     A clap seen keeps the clap that was heard with it, which tells the camera's internal sound delay.
     """
 
+    __mapper_args__ = _counted("SyncPointRow")
     __tablename__ = "sync_point"
     __table_args__ = (
         CheckConstraint("how IN ('heard', 'seen')"),
@@ -227,7 +242,7 @@ class SyncPointRow(SQLModel, table=True):
     likely: float  # heard: 0 to 1; seen: clearness, 2 and more is clear
     state: Decided = Field(default=Decided.PROPOSED, sa_column=_word(Decided))
     decided_by: str = ""
-    version: int = 1
+    version: int = Field(default=1, sa_column=_VERSIONS["SyncPointRow"])
 
 
 class Pairing(SQLModel, table=True):
@@ -236,6 +251,7 @@ class Pairing(SQLModel, table=True):
     One that clocks no longer propose is ``withdrawn``, and comes back when they do.
     """
 
+    __mapper_args__ = _counted("Pairing")
     __table_args__ = (
         CheckConstraint("state IN ('proposed', 'measured', 'set aside', 'withdrawn')"),
         Index("pairing_once", "picture_id", "sound_id", unique=True),
@@ -251,7 +267,7 @@ class Pairing(SQLModel, table=True):
     measurement: Optional[Measurement] = Field(default=None, sa_column=_json(MEASUREMENT))
     measured_of: str = ""  # the contents it was measured on; empty: those there are
     measured_as: Optional[str] = None  # names this measurement, anew whenever one is kept; None: not measured
-    version: int = 1
+    version: int = Field(default=1, sa_column=_VERSIONS["Pairing"])
 
 
 @event.listens_for(Pairing.measurement, "set")

@@ -8,6 +8,7 @@ from fractions import Fraction
 from typing import TypeVar
 
 from flask import request
+from sqlalchemy.orm.exc import StaleDataError
 
 from vesk.core.errors import NotFoundError, NumberError, RefusedError, StaleError, StorageError, VeskError
 from vesk.core.figures import read_number, read_whole
@@ -32,6 +33,9 @@ def act(work: Callable[[], str]) -> tuple[int, str, str]:
     except VeskError as error:
         session().rollback()
         return status_of(error), str(error), ""
+    except StaleDataError:
+        session().rollback()
+        return 409, "Somebody else changed this meanwhile. Nothing of yours was applied: look at it as it is now.", ""
     return 200, "", said
 
 
