@@ -189,7 +189,7 @@ class PaperDay:
             "recordings moved": Change(lambda n: (together, {**both, "do": "move", "to": f"K{n}"})),
             "recordings moved to another": Change(lambda _: (together, {**sounds, "do": "move", "to": "S2"})),
             "a run made by hand": Change(lambda _: (together, {**both, "do": "run"})),
-            "a run taken apart": Change(lambda _: (f"/recordings/{self.run.id}/part", {"version": self.run.version})),
+            "a run taken apart": Change(lambda _: (f"/recordings/{self.run.id}/apart", {"version": self.run.version})),
             "file-name patterns": Change(
                 lambda n: (f"/days/{day}/names", {"version": 1, "patterns": f"{n}{{scene}}"}),
                 column(Day, day, "patterns"), lambda n: [f"{n}{{scene}}"],

@@ -95,7 +95,7 @@ def make_shoot(scenario_text: str | None, folder: Path, *, processes: int = 2, *
         path = folder / "scenario.toml"
         path.write_text(scenario_text, encoding="utf-8")
     chosen = scenario.load(path)
-    chosen = chosen.part(**hours) if hours else chosen
+    chosen = chosen.only(**hours) if hours else chosen
     out = folder / "media"
     planned = shoot.shoot(chosen, out, processes=processes)
     return Shoot(out, shoot.truth(planned, chosen, out))

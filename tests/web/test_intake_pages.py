@@ -45,7 +45,7 @@ def test_several_recordings_are_changed_at_once_and_nothing_when_one_thing_is_wr
         ({"do": "put", "field": "clock", "value": "sun"}, "A clock is one of"),
         ({"do": "aside", "value": "  "}, "Say why"),
         ({"do": "move", "to": "S1"}, "recorder"),
-        ({"do": "part"}, "one file"),
+        ({"do": "apart"}, "one file"),
         ({"do": "run"}, "of several sources"),
     ):
         answer = together(client, db, day, ["A001_001.mov", "clip0001.mov"], **form)
@@ -72,8 +72,8 @@ def test_files_are_taken_together_and_apart_on_the_page(client, db, day):
     assert "one after the other: by hand, test editor" in page
     part = client.get(f"/recordings/{recording(db, day, 'clip0002.mov').id}").text
     assert "which is paired, measured and corrected as one recording" in part
-    assert client.post(f"/recordings/{run.id}/part", data={"version": run.version}).status_code == 303
-    refused = client.post(f"/recordings/{run.id}/part", data={"version": run.version})
+    assert client.post(f"/recordings/{run.id}/apart", data={"version": run.version}).status_code == 303
+    refused = client.post(f"/recordings/{run.id}/apart", data={"version": run.version})
     assert refused.status_code == 409
     assert "It was taken apart by test editor" in refused.text
 

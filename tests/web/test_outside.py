@@ -125,7 +125,7 @@ def test_no_field_can_freeze_break_or_enter_anything(client, db, day):
         f"/days/{day.id}/intake/oddity": ("key", "note", "do"),
         f"/days/{day.id}/reports": ("kind", "beside"),
         f"/days/{day.id}/together": ("pairing", "do"),
-        f"/recordings/{recording(db, day, 'a.mov').id}/part": ("version",),
+        f"/recordings/{recording(db, day, 'a.mov').id}/apart": ("version",),
         "/new": ("production", "number", "shot_on", "rate", "folder"),
         "/who": ("name", "back"),
     }

@@ -7,11 +7,12 @@ from fractions import Fraction
 
 from sqlmodel import Session
 
+from vesk.actions.sources import changed
 from vesk.core.errors import NotFoundError, RefusedError, TimecodeError
 from vesk.core.kinds import Clock
 from vesk.core.timecode import FrameRate, Timecode
 from vesk.settings import Settings
-from vesk.store import changes, days, journal
+from vesk.store import days
 from vesk.store.tables import ClockPeriod, Source
 
 
@@ -25,10 +26,8 @@ def choose_clock(session: Session, settings: Settings, source_id: int, *, versio
     """
     source = days.get_source_for_change(session, source_id, version)
     source.clock = clock
-    changes.count(session, source)
-    what = f"source {source.tag}: trusted by its {clock}" if clock else f"source {source.tag}: Vesk chooses its clock"
-    journal.note(session, day_id=source.day_id, by=settings.person, what=what)
-    return source
+    what = f"trusted by its {clock}" if clock else "Vesk chooses its clock"
+    return changed(session, settings, source, what)
 
 
 def choose_period(
@@ -49,15 +48,7 @@ def choose_period(
     if low == high:
         raise RefusedError("A stretch of the day ends later than it begins.")
     session.add(ClockPeriod(source_id=source_id, since=low, before=high, clock=clock, made_by=settings.person))
-    changes.count(session, source)
-    journal.note(
-        session,
-        day_id=source.day_id,
-        by=settings.person,
-        what=f"source {source.tag}: trusted by its {clock} from {since.strip()} to {before.strip()}",
-    )
-    session.flush()
-    return source
+    return changed(session, settings, source, f"trusted by its {clock} from {since.strip()} to {before.strip()}")
 
 
 def _moment(text: str, rate: FrameRate) -> Fraction:
@@ -84,12 +75,4 @@ def end_period(session: Session, settings: Settings, source_id: int, *, version:
     if row.source_id != source_id:
         raise NotFoundError("That stretch is of another source. Load the page again.")
     session.delete(row)
-    changes.count(session, source)
-    journal.note(
-        session,
-        day_id=source.day_id,
-        by=settings.person,
-        what=f"source {source.tag}: no longer trusted by its {row.clock} for a stretch of the day",
-    )
-    session.flush()
-    return source
+    return changed(session, settings, source, f"no longer trusted by its {row.clock} for a stretch of the day")

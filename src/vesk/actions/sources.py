@@ -69,6 +69,15 @@ def _move(session: Session, settings: Settings, day: Day, rows: list[Recording],
     return len(moved)
 
 
+def changed(session: Session, settings: Settings, source: Source, what: str) -> Source:
+    """Count a change that a person made to a source, and tell the journal what it was."""
+    changes.count(session, source)
+    what = f"source {source.tag}: {what}"
+    journal.note(session, day_id=source.day_id, by=settings.person, what=what)
+    session.flush()
+    return source
+
+
 def describe(
     session: Session,
     settings: Settings,
@@ -98,10 +107,8 @@ def describe(
     source.name = name.strip() or source.name
     source.distance_mm = round(distance_m * 1000)
     source.delay_us = round(delay_ms * 1000)
-    changes.count(session, source)
-    what = f"source {source.tag}: microphone {float(distance_m):g} m away, internal sound delay {float(delay_ms):g} ms"
-    journal.note(session, day_id=source.day_id, by=settings.person, what=what)
-    return source
+    what = f"microphone {float(distance_m):g} m away, internal sound delay {float(delay_ms):g} ms"
+    return changed(session, settings, source, what)
 
 
 def revise(

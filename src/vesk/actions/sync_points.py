@@ -10,6 +10,7 @@ from sqlmodel import Session
 from vesk.actions.facts import facts_of
 from vesk.actions.locating import located
 from vesk.actions.measuring import ensure_heard
+from vesk.actions.sources import changed
 from vesk.core.clocks.sound_delay import ClapPair, SoundDelay, sound_delay
 from vesk.core.errors import MediaError, RefusedError
 from vesk.core.kinds import CLAP
@@ -139,12 +140,5 @@ def take_delay(session: Session, settings: Settings, source_id: int, *, version:
     if found is None:
         raise RefusedError(f"No clap of {source.tag} that was also heard is confirmed yet.")
     source.delay_us = round(found.middle_s * 1e6)
-    changes.count(session, source)
-    journal.note(
-        session,
-        day_id=source.day_id,
-        by=settings.person,
-        what=f"source {source.tag}: internal sound delay {source.delay_us / 1000:+.1f} ms, "
-        f"from {found.agreeing} of {found.claps} claps",
-    )
-    return source
+    what = f"internal sound delay {source.delay_us / 1000:+.1f} ms, from {found.agreeing} of {found.claps} claps"
+    return changed(session, settings, source, what)

@@ -45,7 +45,7 @@ class Facts:
     track_names : tuple of str
         One a channel where given.
     width, height : int
-        Of the picture.
+        Of the picture, pixels.
     capture_fps : Fraction or None
         At which the picture was recorded, where the container says that it differs.
     camera, created : str

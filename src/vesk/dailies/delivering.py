@@ -55,7 +55,7 @@ class Delivered:
     path : Path
         The file.
     samples, sample_rate, channels : int
-        Of it.
+        Of the file; samples of each channel, and Hz.
     time_reference : int
         In its `bext`, samples since label midnight.
     remark : str

@@ -47,7 +47,7 @@ class SoundReader:
     Attributes
     ----------
     sample_rate, channels, frames : int
-        Of the file.
+        Of the file; Hz, and samples of each channel.
     """
 
     def __init__(self, path: Path) -> None:

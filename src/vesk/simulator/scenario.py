@@ -115,7 +115,7 @@ class Scenario:
     broken: tuple[dict[str, Any], ...] = field(default=())
     lost: tuple[str, ...] = ()
 
-    def part(self, *, before: str = "24:00:00", since: str = "00:00:00") -> Scenario:
+    def only(self, *, before: str = "24:00:00", since: str = "00:00:00") -> Scenario:
         """Return what was shot between two labels ``HH:MM:SS``, with the files that are broken there."""
         shots = tuple(shot for shot in self.shots if since <= shot.start[:8] < before)
         own = {rolling.source for shot in shots for rolling in shot.rolling}

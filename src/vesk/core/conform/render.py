@@ -83,7 +83,7 @@ def picture_samples(frames: int, fps: Fraction, sample_rate: int) -> int:
     Parameters
     ----------
     frames : int
-        Of the picture.
+        Length of the picture, frames.
     fps : Fraction
         Of the picture, frames a second.
     sample_rate : int

@@ -79,7 +79,7 @@ class Judgement:
     offset : Fraction
         Picture time of sound sample 0 before any correction, seconds.
     fps : Fraction
-        Of the picture.
+        Picture frames a second.
     sample_rate : int
         Of the sound, Hz.
     tolerance : Tolerance

@@ -103,7 +103,7 @@ def give_verdict(
     names : Names
         Tags of the sources.
     fps : Fraction
-        Of the picture.
+        Picture frames a second.
     tolerance : Tolerance
         The day's.
     late_s : float

@@ -47,7 +47,7 @@ class Setting:
     Attributes
     ----------
     fps : float
-        Of the picture.
+        Picture frames a second.
     tolerance_s : float
         The day's, as picture time.
     span_s : float

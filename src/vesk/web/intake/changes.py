@@ -102,7 +102,7 @@ def _take_apart(_day: Day, ids: Shown, _value: str) -> str:
 
 _TOGETHER: dict[str, Callable[[Day, Shown, str], str]] = {
     "move": _move, "put": _put_right, "asread": _as_read, "aside": _aside, "back": _back, "run": _merge(Together.RUN),
-    "set": _merge(Together.SET), "part": _take_apart,
+    "set": _merge(Together.SET), "apart": _take_apart,
 }  # fmt: skip
 
 

@@ -76,8 +76,8 @@ def show(recording_id: int) -> ResponseReturnValue:
     return _show(recording_id)
 
 
-@bp.post("/recordings/<int:recording_id>/part")
-def part(recording_id: int) -> ResponseReturnValue:
+@bp.post("/recordings/<int:recording_id>/apart")
+def apart(recording_id: int) -> ResponseReturnValue:
     """Take a run or a set apart."""
     day_id = recordings.get(session(), recording_id).day_id
 
