@@ -17,6 +17,8 @@ from pathlib import Path
 
 import numpy as np
 
+from vesk.core.day.known import know_day
+from vesk.core.day.recording import Item
 from vesk.core.errors import MediaError
 from vesk.core.facts import Facts
 from vesk.core.kinds import PICTURE, SOUND
@@ -24,8 +26,6 @@ from vesk.core.ltc.edges import find_edges
 from vesk.core.ltc.frames import read_frames
 from vesk.core.ltc.listen import decode
 from vesk.core.timecode import FrameRate, Timecode
-from vesk.dailies.known_day import know_day
-from vesk.dailies.known_recording import Item
 from vesk.media import cache, checksum, probe, scan
 from vesk.media.wave import write_wave
 from vesk.simulator import scenario, shoot

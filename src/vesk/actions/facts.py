@@ -7,10 +7,10 @@ from collections.abc import Mapping
 from sqlmodel import Session
 
 from vesk.core.clocks.choice import CHOICES
+from vesk.core.day.recording import ASIDE, CLOCK, FIELDS, TIMECODE
 from vesk.core.errors import MediaError, RefusedError, TimecodeError
 from vesk.core.facts import Facts
 from vesk.core.timecode import FrameRate, Timecode
-from vesk.dailies.known_recording import ASIDE, CLOCK, FIELDS, TIMECODE
 from vesk.settings import Settings
 from vesk.store import changes, days, journal, overrides, recordings
 from vesk.store.tables import Day, Recording

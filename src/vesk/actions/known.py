@@ -7,13 +7,13 @@ from collections.abc import Mapping
 from sqlmodel import Session
 
 from vesk.core.clocks.choice import Period, Said
+from vesk.core.day.known import DayKnown, know_day
+from vesk.core.day.recording import Item
 from vesk.core.intake.naming import DEFAULT_PATTERNS
 from vesk.core.intake.oddities import Lost
 from vesk.core.intake.reports import Report, entries_of
 from vesk.core.kinds import Unusable
 from vesk.core.timecode import FrameRate
-from vesk.dailies.known_day import DayKnown, know_day
-from vesk.dailies.known_recording import Item
 from vesk.store import days, overrides, recordings, reports
 from vesk.store.tables import Day, Recording, Source
 

@@ -11,12 +11,12 @@ from vesk.actions import known, pairing_status, placing
 from vesk.actions.pairing_status import DayRows, Earlier, PairingStatus
 from vesk.actions.placing import Placed
 from vesk.actions.remembered import Remembered
-from vesk.dailies.known_day import DayKnown
+from vesk.core.day.known import DayKnown
 from vesk.store import compared, days, fingerprint, pairings, recordings, sync_points
 from vesk.store.tables import CheckRow, CorrectionRow, Day, Pairing, Recording, Source, SyncPointRow
 
 T = TypeVar("T")
-_KEPT: Remembered[Hashable, Any] = Remembered(400)
+_KEPT: Remembered[Hashable, Any] = Remembered(120)
 _KNOWN_BY = ("day", "recording", "source", "override", "clock_period", "report")
 _STANDING_BY = (
     "day", "recording", "source", "pairing", "correction", "check_mark", "sync_point", "compared",
@@ -93,7 +93,7 @@ class Overview:
         return self._remembered(
             "statuses",
             _STANDING_BY,
-            lambda own: pairing_status.gather(own, self.day, self.pairings, self._rows(own), earlier),
+            lambda own: self._gathered(own, earlier),
         )
 
     @property
@@ -104,6 +104,10 @@ class Overview:
         return self._remembered(
             "placed", tables, lambda _own: placing.place_recordings(self.recordings, self.pairings, rate)
         )
+
+    def _gathered(self, own: Session, earlier: Earlier) -> list[PairingStatus]:
+        rows = self._rows(own)
+        return pairing_status.gather(own, self.day, rows.sharing, rows, earlier)
 
     def _rows(self, own: Session) -> DayRows:
         """Gather what statuses rest on, each kind anew only where it changed."""
@@ -120,7 +124,12 @@ class Overview:
         )
         same = self._remembered("compared", ("recording", "compared"), lambda _: compared.of_day(own, day_id, members))
         sources = cast("dict[int | None, Source]", {one.id: one for one in self._all_sources()})
-        return DayRows(self.pairings, members, sources, corrections, checks, marked, same)
+        # Each kind is read for itself: what came in between two of these readings shows with the next request.
+        whole = [
+            row for row in self.pairings
+            if all(one in members and members[one].source_id in sources for one in (row.picture_id, row.sound_id))
+        ]  # fmt: skip
+        return DayRows(whole, members, sources, corrections, checks, marked, same)
 
 
 def forget() -> None:

@@ -10,6 +10,7 @@ from sqlmodel import Session
 from vesk.actions import pairing_status
 from vesk.actions.known import known_of_day
 from vesk.actions.locating import located
+from vesk.core.day.recording import Known
 from vesk.core.intake.off_speed import OffSpeed
 from vesk.core.kinds import PICTURE
 from vesk.core.pairing.by_timecode import pair_by_timecode
@@ -17,7 +18,6 @@ from vesk.core.progress import OnProgress
 from vesk.core.timecode import FrameRate, wrap_day
 from vesk.core.timemap import exact_seconds
 from vesk.core.told import Told
-from vesk.dailies.known_recording import Known
 from vesk.dailies.searching import find_partners
 from vesk.settings import VESK, Settings
 from vesk.store import changes, days, journal, pairings, recordings

@@ -6,11 +6,11 @@ from dataclasses import asdict
 from fractions import Fraction
 from typing import Any
 
+from vesk.core.day.recording import Known
 from vesk.core.facts import FACTS
 from vesk.core.heard import HEARD
 from vesk.core.kinds import RUN, SET
 from vesk.dailies.folder import Walked
-from vesk.dailies.known_recording import Known
 from vesk.dailies.merging import Merged, merged_path
 
 

@@ -8,6 +8,8 @@ from dataclasses import dataclass, replace
 from fractions import Fraction
 from pathlib import Path
 
+from vesk.core.day.known import DayKnown, know_day
+from vesk.core.day.recording import Item
 from vesk.core.errors import MediaError
 from vesk.core.heard import Heard
 from vesk.core.intake.naming import DEFAULT_PATTERNS
@@ -18,8 +20,6 @@ from vesk.core.pairing.by_timecode import Proposal, Unpaired, pair_by_timecode
 from vesk.core.timecode import FrameRate, wrap_day
 from vesk.core.timemap import exact_seconds
 from vesk.dailies.judging import Measured, judge, measure_pair, with_rivals
-from vesk.dailies.known_day import DayKnown, know_day
-from vesk.dailies.known_recording import Item
 from vesk.dailies.located import Located, locate, merge
 from vesk.dailies.merging import Merged, merged_path, runs_among, sets_among
 from vesk.dailies.searching import find_partners, why_alone

@@ -9,6 +9,7 @@ from functools import partial
 from pathlib import Path
 
 from vesk.core.conform.correction import Correction
+from vesk.core.day.recording import Known
 from vesk.core.errors import MediaError
 from vesk.core.facts import Facts
 from vesk.core.kinds import HEADER, MATCHED
@@ -20,7 +21,6 @@ from vesk.core.timecode import FrameRate, wrap_day
 from vesk.core.timemap import exact_seconds
 from vesk.core.verdict.causes import Verdict
 from vesk.dailies import measuring
-from vesk.dailies.known_recording import Known
 from vesk.dailies.located import Located
 from vesk.media.guarded import bordered
 

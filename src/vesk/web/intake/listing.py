@@ -6,9 +6,9 @@ from collections.abc import Mapping
 from dataclasses import dataclass
 from fractions import Fraction
 
+from vesk.core.day.known import DayKnown
+from vesk.core.day.recording import Known
 from vesk.core.intake.oddities import Oddity
-from vesk.dailies.known_day import DayKnown
-from vesk.dailies.known_recording import Known
 from vesk.store.tables import AcceptedRow, Recording
 
 WEIGHTS = {4: "lost", 3: "wrong", 2: "look", 1: "note"}

@@ -5,7 +5,6 @@ from __future__ import annotations
 from collections.abc import Mapping, Sequence
 from dataclasses import dataclass, field, replace
 from fractions import Fraction
-from pathlib import Path
 
 from vesk.core.clocks.choice import Clocks, Said
 from vesk.core.errors import TimecodeError
@@ -22,6 +21,23 @@ FILE_NAME = "file name"
 TIMECODE, CLOCK, ASIDE = "timecode", "clock", "aside"
 FIELDS = (TIMECODE, CLOCK, ASIDE, "scene", "take", "tape", "note")
 FROM_NAME = {"scene": "scene", "take": "take", "tape": "roll"}
+
+
+def name_of(path: str) -> str:
+    """Return a file's name of its path below the day's folder."""
+    return path.rpartition("/")[2]
+
+
+def stem_of(path: str) -> str:
+    """Return a file's name without its ending.
+
+    Examples
+    --------
+    >>> stem_of("S1/31A_01.wav"), stem_of("A/clip")
+    ('31A_01', 'clip')
+    """
+    name = name_of(path)
+    return name.rpartition(".")[0] or name
 
 
 @dataclass(frozen=True, slots=True)
@@ -118,7 +134,7 @@ class Known:
         """Return it on the label clock, for pairing."""
         one = self.item
         return Span(
-            one.key, Path(one.path).name, one.source, one.facts.kind, self.own_start, self.own_rate, one.facts.duration
+            one.key, name_of(one.path), one.source, one.facts.kind, self.own_start, self.own_rate, one.facts.duration
         )
 
 
@@ -193,7 +209,7 @@ def know(item: Item, clock: Clock, said: Said, day: FrameRate, patterns: Sequenc
     heard = item.heard or Heard()
     coded = heard.best_ltc()
     filed = Filed(
-        key=item.key, name=Path(item.path).name, path=item.path, source=item.source, kind=facts.kind,
+        key=item.key, name=name_of(item.path), path=item.path, source=item.source, kind=facts.kind,
         content=item.content, size=item.size, start=on_day, header=header, ltc=ltc, clock=own,
         duration=facts.duration, fps=facts.fps, capture_fps=facts.capture_fps, sample_rate=facts.sample_rate,
         channels=facts.channels, samples=facts.samples, scene=values["scene"].value, take=values["take"].value,
@@ -208,7 +224,7 @@ def know(item: Item, clock: Clock, said: Said, day: FrameRate, patterns: Sequenc
 
 def _tokens(item: Item, patterns: Sequence[str]) -> dict[str, str]:
     """Return what a recording's name says; of several files, what the first one's says of all."""
-    tokens = read_name(Path(item.files[0].path).stem, patterns)
+    tokens = read_name(stem_of(item.files[0].path), patterns)
     return {name: value for name, value in tokens.items() if not item.members or name not in {"track", "part"}}
 
 
@@ -216,7 +232,7 @@ def _file(item: Item, patterns: Sequence[str]) -> Filed:
     """Return a member as far as its place among its likes goes."""
     facts = item.facts
     return Filed(
-        key=item.key, name=Path(item.path).name, path=item.path, source=item.source, kind=facts.kind,
+        key=item.key, name=name_of(item.path), path=item.path, source=item.source, kind=facts.kind,
         content=item.content, size=item.size, channels=facts.channels, samples=facts.samples,
         tokens=_tokens(item, patterns), family=facts.family, family_index=facts.family_index,
         family_size=facts.family_size, members=tuple(_file(one, patterns) for one in item.members),

@@ -6,10 +6,10 @@ import pytest
 from tests.paper_day import PAL, picture, sound
 
 from vesk.core.clocks.choice import Period, Said
+from vesk.core.day.known import know_day
+from vesk.core.day.recording import Item
 from vesk.core.heard import Heard, LtcHeard
 from vesk.core.intake.reports import Entry, Report
-from vesk.dailies.known_day import know_day
-from vesk.dailies.known_recording import Item
 
 HOUR = 3600
 

@@ -6,12 +6,12 @@ from collections.abc import Mapping, Sequence
 from dataclasses import dataclass, replace
 
 from vesk.core.clocks.choice import Choice, Said, choose_clock
+from vesk.core.day.recording import ASIDE, Item, Known, clocks_of, know, with_report
 from vesk.core.intake.naming import DEFAULT_PATTERNS
 from vesk.core.intake.oddities import Lost, Oddity, doubles, find_oddities
 from vesk.core.intake.off_speed import Conflict, OffSpeed, find_conflicts, find_off_speed
 from vesk.core.intake.reports import Report, compare
 from vesk.core.timecode import FrameRate
-from vesk.dailies.known_recording import ASIDE, Item, Known, clocks_of, know, with_report
 
 
 @dataclass(frozen=True, slots=True)
