@@ -33,7 +33,8 @@ def test_without_a_folder_the_allowed_ones_are_shown_and_a_single_one_is_looked_
     both = browse.look(None, (one, two, tmp_path / "gone"))
     assert (both.here, [folder.name for folder in both.folders]) == (None, [str(one), str(two)])
     alone = browse.look(None, (one,))
-    assert (alone.here.path, [folder.name for folder in alone.folders]) == (one, ["day"])
+    assert (alone.here.path, alone.chosen, [folder.name for folder in alone.folders]) == (one, False, ["day"])
+    assert browse.look(one, (one,)).chosen  # a person asked for it
 
 
 def test_links_hidden_folders_and_names_that_are_no_text_are_not_offered(tmp_path):

@@ -42,11 +42,27 @@ class Counted:
 
 @dataclass(frozen=True, slots=True)
 class Looked:
-    """A folder, the one it lies in (None at the top), and the folders in it."""
+    """What looking at a folder shows.
+
+    Attributes
+    ----------
+    here : Counted or None
+        The folder; None where the allowed ones are shown.
+    above : Path or None
+        The one it lies in; None at the top.
+    folders : list of Counted
+        Those in it.
+    chosen : bool
+        Whether it was asked for, rather than looked into because there is no other.
+    others : bool
+        Whether more than one folder may be read.
+    """
 
     here: Counted | None
     above: Path | None
     folders: list[Counted]
+    chosen: bool
+    others: bool
 
 
 def look(folder: Path | None, roots: tuple[Path, ...]) -> Looked:
@@ -57,15 +73,17 @@ def look(folder: Path | None, roots: tuple[Path, ...]) -> Looked:
     MediaError
         If it is not one that may be read.
     """
-    if folder is None and len(roots) == 1 and roots[0].is_dir():
-        folder = roots[0]
-    if folder is None:
-        return Looked(None, None, [_counted(root, str(root)) for root in roots if root.is_dir()])
-    real = scan.allowed(folder, roots)
+    there = [root for root in roots if root.is_dir()]
+    if folder is None and len(there) != 1:
+        return Looked(None, None, [_counted(root, str(root)) for root in there], chosen=False, others=len(there) > 1)
+    real = scan.allowed(folder or there[0], roots)
     top = real in {root.resolve() for root in roots}
     inside = natsorted((path for path in _entries(real) if _is_folder(path)), key=lambda path: path.name)
     found = [_counted(path, path.name) for path in inside[:MOST_SHOWN]]
-    return Looked(_counted(real, real.name), None if top else real.parent, found)
+    above = None if top else real.parent
+    return Looked(
+        _counted(real, real.name), above, found, chosen=folder is not None, others=len(there) > 1
+    )  # fmt: skip
 
 
 def _is_folder(path: Path) -> bool:

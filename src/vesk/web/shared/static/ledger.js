@@ -99,3 +99,7 @@ document.addEventListener("htmx:after:swap", () => {
   if (form instanceof HTMLFormElement && document.querySelector("#intake > .said")) form.reset();
   count();
 });
+
+// Ticked before this was here to follow it: it follows now.
+const early = document.getElementById("pick-all");
+if (early instanceof HTMLInputElement && early.checked) early.dispatchEvent(new Event("change", { bubbles: true }));
