@@ -13,7 +13,7 @@ from vesk.core.conform.correction import Correction
 from vesk.core.errors import RefusedError
 from vesk.core.kinds import Origin
 from vesk.core.timemap import exact_seconds
-from vesk.core.verdict.words import signed
+from vesk.core.wording import signed
 from vesk.settings import Settings
 from vesk.store import changes, journal, pairings
 from vesk.store.tables import CheckRow, CorrectionRow

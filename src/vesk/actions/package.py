@@ -25,7 +25,7 @@ from vesk.core.conform.written import Written
 from vesk.core.errors import MediaError, StorageError, VeskError
 from vesk.core.kinds import WorkState
 from vesk.core.progress import OnProgress, unwatched
-from vesk.core.verdict.words import signed
+from vesk.core.wording import signed
 from vesk.dailies import delivering
 from vesk.dailies.located import Located
 from vesk.dailies.report_lines import write_report

@@ -10,7 +10,7 @@ from vesk.cli import files
 from vesk.cli.walked_json import measurement_json
 from vesk.core.kinds import MATCHED
 from vesk.core.timecode import FrameRate
-from vesk.core.verdict.words import signed
+from vesk.core.wording import signed
 from vesk.dailies.judging import judge_two, timecode_offset
 from vesk.dailies.located import locate
 from vesk.dailies.measuring import measure_by_sound

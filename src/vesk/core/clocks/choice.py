@@ -8,7 +8,7 @@ from fractions import Fraction
 
 from vesk.core.kinds import HEADER, LTC, NONE, Clock
 from vesk.core.timecode import FrameRate, relabel, wrap_day
-from vesk.core.verdict.words import duration
+from vesk.core.wording import duration
 
 CHOICES = (HEADER, LTC, NONE)
 _MOSTLY = 0.5

@@ -16,7 +16,7 @@ from vesk.core.intake.sets import track_of
 from vesk.core.kinds import CARE, LOST, NONE, NOTE, PICTURE, WRONG, Flaw, OddityKind, Unusable, Weight
 from vesk.core.sound.levels import CLIPPED_RUNS, HUM_SHARE, SILENT_DB
 from vesk.core.timecode import FrameRate, wrap_day
-from vesk.core.verdict.words import duration
+from vesk.core.wording import duration
 
 _FLAWS = {
     Flaw.CUT_SHORT: "it ends before its header says: the copy was cut short, the sound up to there is used",

@@ -11,7 +11,7 @@ from vesk.core.errors import ReportError, TimecodeError
 from vesk.core.intake.filed import Filed
 from vesk.core.kinds import ReportKind
 from vesk.core.timecode import FrameRate, Timecode, wrap_day
-from vesk.core.verdict.words import duration
+from vesk.core.wording import duration
 
 # What each field is called at the head of a column, in small letters and without signs.
 FIELDS = {

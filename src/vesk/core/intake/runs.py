@@ -17,7 +17,7 @@ from natsort import natsorted
 
 from vesk.core.intake.filed import Filed
 from vesk.core.kinds import NONE
-from vesk.core.verdict.words import duration
+from vesk.core.wording import duration
 
 _LAST_NUMBER = re.compile(r"(.*?)(\d+)(\D*)", re.DOTALL)  # what stands before, the number, what follows
 _SIZES = (2**31, 4_000_000_000, 2**32)  # bytes that file systems and formats end at

@@ -33,7 +33,7 @@ from vesk.core.verdict.hypotheses import (
     Hypothesis,
     Setting,
 )
-from vesk.core.verdict.words import count, duration, how_late, signed
+from vesk.core.wording import count, duration, how_late, signed
 
 __all__ = [
     "AMBIGUOUS_FIT", "CLOCK", "DELAY", "DISTANCE", "DRIFT", "DROP", "JUMP", "NO_SOUND", "OFFSET", "OFF_SPEED", "PULL",

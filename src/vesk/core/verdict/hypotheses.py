@@ -16,7 +16,7 @@ from math import exp, log, pi
 
 from vesk.core.kinds import Cause
 from vesk.core.sound.distance import SPEED_OF_SOUND
-from vesk.core.verdict.words import signed
+from vesk.core.wording import signed
 
 (
     WITHIN,

@@ -11,7 +11,7 @@ from itertools import accumulate
 from vesk.actions.placing import Placed
 from vesk.core.kinds import RUN
 from vesk.core.timecode import FrameRate, Timecode
-from vesk.core.verdict.words import duration
+from vesk.core.wording import duration
 from vesk.store.tables import Recording, Source
 
 WIDTH, LEFT, RIGHT = 1236, 116, 30

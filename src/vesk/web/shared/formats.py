@@ -7,7 +7,7 @@ from fractions import Fraction
 from typing import Any
 
 from vesk.core.timecode import FrameRate, Timecode
-from vesk.core.verdict.words import duration, signed
+from vesk.core.wording import duration, signed
 
 
 def frames(seconds: float | None, fps: Fraction) -> str:
