@@ -140,6 +140,7 @@ def main(scale: float) -> int:
             with open_session(settings.sqlalchemy_url) as session:
                 day, pair = large_day(session, recordings)
                 number, row = day.id, session.get(Recording, 1)
+                version = [pairings.get(session, pair).version]
                 chosen = row.id if row else 1
             print(f"\n{recordings} recordings, {recordings * 2 // 3} pairings   CPU ms  database ms  queries     kB")
             for name, address in (
@@ -157,7 +158,6 @@ def main(scale: float) -> int:
                 found = _timed(own, queries, lambda address=address: client.get(address, follow_redirects=True))
                 print(f"{name:30}{found}{len(answer.data) / 1e3:7.0f}")
             # Everything above is remembered; here a row that all of it rests on was changed just before.
-            version = [1]
 
             def slip(pair: int = pair, version: list[int] = version) -> int:
                 sent = {"version": version[0], "frames": "1", "tenths": "0", "samples": "0", "seconds": "0"}

@@ -89,7 +89,7 @@ class Overview:
     def statuses(self) -> list[PairingStatus]:
         """Every pairing as it stands, by picture and then by offset."""
         steady = tuple(name for name in _STANDING_BY if name not in {"pairing", "correction", "check_mark", "compared"})
-        earlier: Earlier = self._remembered("earlier", steady, lambda _own: {})
+        earlier: Earlier = self._remembered("earlier", steady, lambda _own: Earlier())
         return self._remembered(
             "statuses",
             _STANDING_BY,

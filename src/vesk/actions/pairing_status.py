@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Mapping, Sequence
-from dataclasses import dataclass
+from dataclasses import dataclass, field
 from fractions import Fraction
 
 from sqlmodel import Session
@@ -203,7 +203,22 @@ def is_measured(row: Pairing, picture: Recording, sound: Recording) -> bool:
     return row.measured_as is not None and row.measured_of in {"", pairings.contents(picture, sound)}
 
 
-Earlier = dict[int, tuple[tuple[object, ...], "PairingStatus"]]
+@dataclass(slots=True)
+class Earlier:
+    """What was gathered before: statuses by pairing, each with what it rested on, and the order of their pictures."""
+
+    statuses: dict[int, tuple[tuple[object, ...], PairingStatus]] = field(default_factory=dict)
+    order: dict[int, int] = field(default_factory=dict)
+
+    def place_of(self, members: dict[int, Recording], pictures: set[int], day: Day) -> dict[int, int]:
+        """Return the place of each picture on the line of the day, also across midnight."""
+        order = self.order  # another thread may set it meanwhile
+        if order.keys() != pictures:
+            starts = {number: members[number].start for number in pictures}
+            line = unwrapped((start for start in starts.values() if start is not None), days.rate_of(day).day)
+            ordered = sorted(pictures, key=lambda n: (line(starts[n] or Fraction(0)), members[n].path))
+            order = self.order = {number: place for place, number in enumerate(ordered)}
+        return order
 
 
 def gather(
@@ -211,10 +226,10 @@ def gather(
 ) -> list[PairingStatus]:
     """Return pairings as they stand, by picture and then by offset; what was measured is read where not remembered.
 
-    `earlier` holds statuses by pairing, each with what it rested on besides recordings, sources and sync points: who
-    gives it vouches that these are the same. It is brought up to date.
+    Who gives `earlier` vouches that recordings, sources and sync points are as they were then. It is brought up to
+    date.
     """
-    earlier = {} if earlier is None else earlier
+    earlier = earlier or Earlier()
     measured = _measured(session, rows.sharing, rows.members)
     two = {frozenset(map(str, pair)) for pair, same_moment in rows.compared.items() if same_moment}
     rivals = rivalries(_claims(rows.sharing, rows.members, measured), two)
@@ -229,7 +244,7 @@ def gather(
             row.offset, row.state, row.reason, row.measured_as, row.measured_of, row.version,
             correction and correction.id, check and check.id, rivalry,
         )  # fmt: skip
-        before, status = earlier.get(row.id, (None, None))
+        before, status = earlier.statuses.get(row.id, (None, None))
         if status is not None and before == rests_on:
             made.append(status)
             continue
@@ -245,10 +260,10 @@ def gather(
         name, found = measured.get(row.id, (None, None))
         judged = _judged(name, known, found)
         status = PairingStatus(day, row, picture, sound, *own, correction, check, judged)
-        earlier[row.id] = (rests_on, status)
+        earlier.statuses[row.id] = (rests_on, status)
         made.append(status)
-    line = unwrapped((s.picture.start for s in made if s.picture.start is not None), days.rate_of(day).day)
-    return sorted(made, key=lambda s: (line(s.picture.start or Fraction(0)), s.picture.path, s.pairing.offset))
+    place = earlier.place_of(members, {status.picture.id for status in made}, day)
+    return sorted(made, key=lambda status: (place[status.picture.id], status.pairing.offset))
 
 
 @dataclass(frozen=True, slots=True)
