@@ -142,3 +142,10 @@ def test_every_command_says_what_it_is_for(capsys):
             main([name, "--help"])
         assert ended.value.code == 0
         assert f"vesk {name}" in capsys.readouterr().out
+
+
+def test_pair_in_words_says_of_every_file_what_became_of_it(capsys, folder):
+    code, out, _ = run(capsys, "pair", folder)
+    assert code == 0
+    assert "8_01_1.wav: unpaired, " in out
+    assert "broken.wav" in out
