@@ -8,6 +8,7 @@ from fractions import Fraction
 from sqlmodel import Session
 
 from vesk.actions import pairing_status
+from vesk.actions.overview import Overview
 from vesk.actions.pairing_status import PairingStatus
 from vesk.core.conform.correction import Correction
 from vesk.core.errors import RefusedError
@@ -15,8 +16,8 @@ from vesk.core.kinds import Origin
 from vesk.core.timemap import exact_seconds
 from vesk.core.wording import signed
 from vesk.settings import Settings
-from vesk.store import changes, journal, pairings
-from vesk.store.tables import CheckRow, CorrectionRow
+from vesk.store import changes, days, journal, pairings
+from vesk.store.tables import CheckRow, CorrectionRow, Pairing
 
 MAX_PPM = 2000
 MAX_SLIP_S = 24 * 3600
@@ -27,7 +28,15 @@ def _name(now: PairingStatus) -> str:
     return f"{now.picture.name} with {now.sound.name}"
 
 
-def _add(session: Session, settings: Settings, now: PairingStatus, correction: Correction, origin: Origin) -> None:
+def _held(session: Session, pairing_id: int, version: int) -> tuple[Pairing, PairingStatus]:
+    """Return a pairing held for change, and how it stands; its rows there are for reading."""
+    pairing = pairings.get_for_change(session, pairing_id, version)
+    return pairing, Overview(session, days.get_day(session, pairing.day_id)).status_of(pairing_id)
+
+
+def _add(
+    session: Session, settings: Settings, pairing: Pairing, now: PairingStatus, correction: Correction, origin: Origin
+) -> None:
     session.add(
         CorrectionRow(
             pairing_id=now.pairing.id, slip=correction.slip, ppm=correction.ppm, anchor=correction.anchor,
@@ -35,24 +44,23 @@ def _add(session: Session, settings: Settings, now: PairingStatus, correction: C
             origin=origin, made_by=settings.person,
         )
     )  # fmt: skip
-    changes.count(session, now.pairing)
+    changes.count(session, pairing)
     frames = signed(float(correction.slip * now.fps), 3)
     rate = f" and a rate of {signed(float(correction.ppm), 2)} ppm" if correction.ppm else ""
     what = f"{_name(now)}: slip of {frames} f ({signed(float(correction.slip) * 1000, 2)} ms){rate}"
     for at, step in correction.jumps:
         what += f", a jump of {signed(float(step) * 1000, 2)} ms mended at {float(at):.2f} s of the sound"
     what += ", as proposed" if origin == Origin.PROPOSAL else ""
-    journal.note(session, day_id=now.pairing.day_id, by=settings.person, what=what, pairing_id=now.pairing.id)
+    journal.note(session, day_id=pairing.day_id, by=settings.person, what=what, pairing_id=pairing.id)
 
 
 def take_proposal(session: Session, settings: Settings, pairing_id: int, *, version: int) -> None:
     """Take the proposed correction."""
-    pairings.get_for_change(session, pairing_id, version)
-    now = pairing_status.of_pairing(session, pairing_id)
+    pairing, now = _held(session, pairing_id, version)
     proposal = now.proposal
     if proposal is None:
         raise RefusedError("Nothing is proposed: no common sound was found. Slip by hand, or choose another partner.")
-    _add(session, settings, now, proposal, Origin.PROPOSAL)
+    _add(session, settings, pairing, now, proposal, Origin.PROPOSAL)
 
 
 def set_own(
@@ -68,8 +76,7 @@ def set_own(
 
     A slip that follows from how the pairing stands is a function of that.
     """
-    pairings.get_for_change(session, pairing_id, version)
-    now = pairing_status.of_pairing(session, pairing_id)
+    pairing, now = _held(session, pairing_id, version)
     before = now.as_corrected
     slip = slip if isinstance(slip, Fraction) else slip(now)
     rate = before.ppm if ppm is None else ppm
@@ -82,23 +89,20 @@ def set_own(
         # The rate turns about the head of what the two share.
         head = exact_seconds(now.points[0])
         anchor = head - now.pairing.offset
-    _add(session, settings, now, Correction(slip, rate, anchor, before.jumps), Origin.OWN)
+    _add(session, settings, pairing, now, Correction(slip, rate, anchor, before.jumps), Origin.OWN)
 
 
 def undo(session: Session, settings: Settings, pairing_id: int, *, version: int) -> str:
     """Undo the last thing done to a pairing: its check, else its newest correction, else that it was set aside."""
-    pairing = pairings.get_for_change(session, pairing_id, version)
-    now = pairing_status.of_pairing(session, pairing_id)
+    pairing, now = _held(session, pairing_id, version)
     if now.state == pairing_status.SET_ASIDE:
         pairing.state, pairing.reason = (pairings.MEASURED if pairing.measured_as else pairings.PROPOSED), ""
         what = "brought back"
     elif now.state == pairing_status.CHECKED and now.check is not None:
-        pairings.undo(now.check)
-        session.add(now.check)
+        pairings.undo(session, now.check)
         what = "check undone"
     elif now.correction is not None:
-        pairings.undo(now.correction)
-        session.add(now.correction)
+        pairings.undo(session, now.correction)
         what = "correction undone"
     else:
         raise RefusedError("There is nothing to undo here.")
@@ -115,8 +119,7 @@ def undo(session: Session, settings: Settings, pairing_id: int, *, version: int)
 
 def check(session: Session, settings: Settings, pairing_id: int, *, version: int) -> None:
     """Mark as checked: a person states that head, middle and tail hold."""
-    pairing = pairings.get_for_change(session, pairing_id, version)
-    now = pairing_status.of_pairing(session, pairing_id)
+    pairing, now = _held(session, pairing_id, version)
     if now.state == pairing_status.SET_ASIDE:
         raise RefusedError("It is set aside. Bring it back first.")
     if now.state == pairing_status.CHECKED:
@@ -146,8 +149,7 @@ def set_aside(session: Session, settings: Settings, pairing_id: int, *, version:
         raise RefusedError("Say why it is set aside; the report will carry it.")
     if len(reason) > MAX_REASON:
         raise RefusedError(f"A reason has {MAX_REASON} characters at most.")
-    pairing = pairings.get_for_change(session, pairing_id, version)
-    now = pairing_status.of_pairing(session, pairing_id)
+    pairing, now = _held(session, pairing_id, version)
     pairing.state, pairing.reason = pairings.SET_ASIDE, reason.strip()
     changes.count(session, pairing)
     journal.note(

@@ -38,13 +38,14 @@ class Overview:
     """
 
     def __init__(self, session: Session, day: Day) -> None:
-        self.day = day
+        self._day_id = day_id = day.id
         self._session = session
-        self._marks = fingerprint.of_day(session, day.id)
+        self._marks = fingerprint.of_day(session, day_id)
         self._where = str(session.get_bind().engine.url)
+        self.day: Day = self._remembered("day", ("day",), lambda own: days.get_day(own, day_id))
 
     def _remembered(self, what: Hashable, tables: tuple[str, ...], make: Callable[[Session], T]) -> T:
-        key = (self._where, self.day.id, what, *(self._marks[name] for name in tables))
+        key = (self._where, self._day_id, what, *(self._marks[name] for name in tables))
         kept: list[T] | None = _KEPT.find(key)
         if kept is None:
             with Session(self._session.connection(), expire_on_commit=False) as apart:
@@ -59,12 +60,12 @@ class Overview:
     @property
     def recordings(self) -> list[Recording]:
         """Recordings by path: files, and files merged into one."""
-        return self._remembered("recordings", ("recording",), lambda own: recordings.of_day(own, self.day.id))
+        return self._remembered("recordings", ("recording",), lambda own: recordings.of_day(own, self._day_id))
 
     @property
     def members(self) -> dict[int, Recording]:
         """What merged recordings are made of, by number."""
-        return self._remembered("members", ("recording",), lambda own: recordings.members_of_day(own, self.day.id))
+        return self._remembered("members", ("recording",), lambda own: recordings.members_of_day(own, self._day_id))
 
     @property
     def sources(self) -> list[Source]:
@@ -72,7 +73,7 @@ class Overview:
         return [source for source in self._all_sources() if not source.gone]
 
     def _all_sources(self) -> list[Source]:
-        return self._remembered("sources", ("source",), lambda own: days.sources(own, self.day.id, gone=True))
+        return self._remembered("sources", ("source",), lambda own: days.sources(own, self._day_id, gone=True))
 
     @property
     def known(self) -> DayKnown:
@@ -82,8 +83,17 @@ class Overview:
     @property
     def pairings(self) -> list[Pairing]:
         """Its pairings, without what was measured."""
-        tables = ("pairing", "recording")
-        return self._remembered("pairings", tables, lambda own: pairings.of_day(own, self.day.id))
+        read: dict[int, tuple[str, Pairing]] = self._remembered("pairings read", ("day",), lambda _own: {})
+
+        def fresh(own: Session) -> list[Pairing]:
+            marks = pairings.marks_of_day(own, self._day_id)
+            have = dict(read)  # another thread may bring it up to date meanwhile
+            changed = [number for number, mark in marks.items() if number not in have or have[number][0] != mark]
+            have |= {row.id: (marks[row.id], row) for row in pairings.some(own, changed)}
+            read.update(have)
+            return [have[number][1] for number in marks]
+
+        return self._remembered("pairings", ("pairing", "recording"), fresh)
 
     @property
     def statuses(self) -> list[PairingStatus]:
@@ -95,6 +105,14 @@ class Overview:
             _STANDING_BY,
             lambda own: self._gathered(own, earlier),
         )
+
+    def status_of(self, pairing_id: int) -> PairingStatus:
+        """Return how one pairing stands.
+
+        One that rests, as of a file that became a part of another recording, is none of the day's and judged alone.
+        """
+        own = next((one for one in self.statuses if one.pairing.id == pairing_id), None)
+        return own or pairing_status.of_pairing(self._session, pairing_id)
 
     @property
     def placed(self) -> Mapping[int, Placed]:
@@ -111,7 +129,7 @@ class Overview:
 
     def _rows(self, own: Session) -> DayRows:
         """Gather what statuses rest on, each kind anew only where it changed."""
-        day_id = self.day.id
+        day_id = self._day_id
         members = {row.id: row for row in self.recordings}
         corrections: dict[int, CorrectionRow] = self._remembered(
             "corrections", ("correction",), lambda _: pairings.standing_corrections_of_day(own, day_id)

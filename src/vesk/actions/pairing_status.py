@@ -205,8 +205,12 @@ def is_measured(row: Pairing, picture: Recording, sound: Recording) -> bool:
 
 @dataclass(slots=True)
 class Earlier:
-    """What was gathered before: statuses by pairing, each with what it rested on, and the order of their pictures."""
+    """What was gathered before: statuses by pairing, each with what it rested on, and the order of their pictures.
 
+    What was measured, by pairing, stands beside the row that said so: while that is the same object, so is this.
+    """
+
+    measured: dict[int, tuple[Pairing, tuple[str, Measurement] | None, Claim | None]] = field(default_factory=dict)
     statuses: dict[int, tuple[tuple[object, ...], PairingStatus]] = field(default_factory=dict)
     order: dict[int, int] = field(default_factory=dict)
 
@@ -226,13 +230,13 @@ def gather(
 ) -> list[PairingStatus]:
     """Return pairings as they stand, by picture and then by offset; what was measured is read where not remembered.
 
-    Who gives `earlier` vouches that recordings, sources and sync points are as they were then. It is brought up to
-    date.
+    Who gives `earlier` vouches that recordings, sources and sync points are as they were then, and that a pairing's
+    row that changed is another object. It is brought up to date.
     """
     earlier = earlier or Earlier()
-    measured = _measured(session, rows.sharing, rows.members)
+    measured, claims = _measured_and_claims(session, rows, earlier)
     two = {frozenset(map(str, pair)) for pair, same_moment in rows.compared.items() if same_moment}
-    rivals = rivalries(_claims(rows.sharing, rows.members, measured), two)
+    rivals = rivalries(claims, two)
     members, sources = rows.members, rows.sources
     made = []
     for row in asked:
@@ -240,12 +244,10 @@ def gather(
         rivalry = rivals.get(str(row.id))
         own = sources[picture.source_id], sources[sound.source_id]
         correction, check = rows.corrections.get(row.id), rows.checks.get(row.id)
-        rests_on = (
-            row.offset, row.state, row.reason, row.measured_as, row.measured_of, row.version,
-            correction and correction.id, check and check.id, rivalry,
-        )  # fmt: skip
+        rests_on = correction and correction.id, check and check.id, rivalry
         before, status = earlier.statuses.get(row.id, (None, None))
-        if status is not None and before == rests_on:
+        # The same row object says the same; another may have been read anew.
+        if status is not None and status.pairing is row and before == rests_on:
             made.append(status)
             continue
         fps = (picture.facts.fps if picture.facts else None) or day.fps
@@ -335,6 +337,19 @@ def to_compare_of_day(session: Session, day: Day) -> list[Shared]:
     asked = {frozenset(map(str, pair)) for pair in compared.of_day(session, day.id, members)}
     claims = _claims(rows, members, _measured(session, rows, members))
     return [shared for shared in to_compare(claims) if shared.pair not in asked]
+
+
+def _measured_and_claims(
+    session: Session, rows: DayRows, earlier: Earlier
+) -> tuple[dict[int, tuple[str, Measurement]], list[Claim]]:
+    """Return what was measured of pairings and what it claims, reckoned for those whose row is another than before."""
+    kept = earlier.measured
+    news = [row for row in rows.sharing if row.id not in kept or kept[row.id][0] is not row]
+    found = _measured(session, news, rows.members)
+    claims = {int(claim.key): claim for claim in _claims(news, rows.members, found)}
+    kept.update({row.id: (row, found.get(row.id), claims.get(row.id)) for row in news})
+    own = [kept[row.id] for row in rows.sharing]
+    return {row.id: one for row, one, _ in own if one is not None}, [claim for _, _, claim in own if claim is not None]
 
 
 def _measured(

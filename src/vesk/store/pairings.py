@@ -7,6 +7,7 @@ from datetime import UTC, datetime
 from fractions import Fraction
 from typing import Any, TypeVar, cast
 
+from sqlalchemy import literal_column
 from sqlalchemy.orm import defer
 from sqlmodel import Session, col, select
 
@@ -29,6 +30,18 @@ def of_day(session: Session, day_id: int) -> list[Pairing]:
     """
     query = select(Pairing).where(Pairing.day_id == day_id, _stands()).options(_light())
     return list(session.exec(query.order_by(col(Pairing.id))))
+
+
+def marks_of_day(session: Session, day_id: int) -> dict[int, str]:
+    """Return the numbers of the same, each with a mark that is another whenever its row changed."""
+    mark: Any = literal_column("pairing.ctid::text || pairing.xmin::text")
+    query = select(Pairing.id, mark).where(Pairing.day_id == day_id, _stands()).order_by(col(Pairing.id))
+    return dict(session.exec(query).all())
+
+
+def some(session: Session, ids: Collection[int]) -> list[Pairing]:
+    """Return pairings by number, without what was measured."""
+    return list(session.exec(select(Pairing).where(col(Pairing.id).in_(ids)).options(_light()))) if ids else []
 
 
 def propose(session: Session, *, day_id: int, picture_id: int, sound_id: int, offset: Fraction) -> Pairing:
@@ -142,6 +155,8 @@ def history(session: Session, pairing_id: int) -> list[CorrectionRow]:
     return list(session.exec(query.order_by(col(CorrectionRow.id))))
 
 
-def undo(row: CorrectionRow | CheckRow) -> None:
-    """Mark a row undone; it stays for the history."""
-    row.undone_at = datetime.now(UTC)
+def undo(session: Session, row: CorrectionRow | CheckRow) -> None:
+    """Mark a row undone; it stays for the history. The row given may be one that was read for reading only."""
+    own = session.get(type(row), row.id)
+    if own is not None:
+        own.undone_at = datetime.now(UTC)

@@ -8,7 +8,7 @@ from fractions import Fraction
 from flask import Blueprint, redirect, url_for
 from flask.typing import ResponseReturnValue
 
-from vesk.actions import correct, pairing_status
+from vesk.actions import correct
 from vesk.actions.facts import facts_of
 from vesk.actions.intake import told_slate
 from vesk.actions.overview import Overview
@@ -38,10 +38,8 @@ def first(day_id: int) -> ResponseReturnValue:
 def _show(pairing_id: int, *, status: int = 200, problem: str = "", said: str = "") -> ResponseReturnValue:
     opened = session()
     frame = day_frame(pairings.get(opened, pairing_id).day_id)
-    listed = Overview(opened, frame.day).statuses
-    # A pairing that rests, as of a file that became a part of another recording, is none of the day's.
-    own = next((one for one in listed if one.pairing.id == pairing_id), None)
-    now = own or pairing_status.of_pairing(opened, pairing_id)
+    view = Overview(opened, frame.day)
+    listed, now = view.statuses, view.status_of(pairing_id)
     needing = [one.pairing.id for one in listed if one.needs_person]
     ids = [one.pairing.id for one in listed]
     at = ids.index(pairing_id) if pairing_id in ids else None
