@@ -6,8 +6,8 @@ from pathlib import Path
 
 import pytest
 
-from vesk.core.errors import MediaError
-from vesk.media.guarded import guarded
+from vesk.core.errors import MediaError, StoppedError
+from vesk.media.guarded import guarded, tell, watched
 
 FILE = Path("A006 main camera/A006_004.mov")
 
@@ -46,3 +46,27 @@ def test_it_is_told_and_the_next_file_is_read(work, words):
         guarded(FILE, 1.0 if work is never_end else 30.0, work, FILE)
     assert "A006_004.mov" in str(caught.value)
     assert guarded(FILE, 30.0, name_of, FILE) == "A006_004.mov"
+
+
+def count(_path: Path) -> str:
+    for done in range(40):
+        tell(done, 40)
+        time.sleep(0.05)
+    return "counted"
+
+
+def test_how_far_it_is_is_told_and_it_ends_when_it_is_to_stop():
+    heard = []
+    assert watched(FILE, 30.0, lambda *told: heard.append(told) or True, count, FILE) == "counted"
+    assert heard == sorted(heard)
+    assert 0 < heard[-1][0] < 40 == heard[-1][1]
+    begun = time.monotonic()
+    with pytest.raises(StoppedError, match="was read"):
+        watched(FILE, 30.0, lambda done, _total: done < 4, never_end_telling, FILE)
+    assert time.monotonic() - begun < 20
+    assert guarded(FILE, 30.0, name_of, FILE) == "A006_004.mov"
+
+
+def never_end_telling(path: Path) -> None:
+    count(path)
+    never_end(path)

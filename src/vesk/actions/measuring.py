@@ -9,27 +9,31 @@ from __future__ import annotations
 from collections.abc import Iterable
 from contextlib import suppress
 from functools import partial
+from pathlib import Path
 
 from sqlmodel import Session
 
 from vesk.actions import merging, pairing_status
 from vesk.actions.locating import located
 from vesk.core.errors import MediaError
-from vesk.core.progress import OnProgress, unwatched
+from vesk.core.progress import WHOLE, OnProgress, part_of, unwatched
 from vesk.core.sound.measurement import Measurement
 from vesk.dailies import measuring
 from vesk.dailies.located import Located, decode_frames, hear
 from vesk.media import cache, checksum
-from vesk.media.guarded import bordered, guarded
+from vesk.media.guarded import bordered, guarded, tell, watched
 from vesk.settings import Settings
 from vesk.store import changes, compared, days, pairings, recordings
 from vesk.store.tables import Day, Pairing, Recording
 
 _LEAST_WAIT_S, _SLOWEST = 120.0, 2.0  # a file that takes longer than twice its own length is stuck
+_READ, _HEARD = 20, 25  # hundredths of a job: reading a file whole, and listening to each of two
 _SLOWEST_BYTES = 2 << 20  # a second: slower than any disk that a day is kept on
 
 
-def learn_contents(session: Session, settings: Settings, ids: Iterable[int]) -> None:
+def learn_contents(
+    session: Session, settings: Settings, ids: Iterable[int], on_progress: OnProgress = unwatched
+) -> None:
     """Read the files of recordings whole, where that was not done, and keep the hash of every byte of each.
 
     Raises
@@ -46,11 +50,12 @@ def learn_contents(session: Session, settings: Settings, ids: Iterable[int]) -> 
     places = {row.id: located(session, settings, day, row) for row in unknown}
     changes.rest(session)
     contents = {}
-    for row in unknown:
+    for number, row in enumerate(unknown):
+        own = part_of(on_progress, WHOLE * number // len(unknown), WHOLE * (number + 1) // len(unknown))
         place = places[row.id]
         lies_as_taken_in(place, row)
         wait = _LEAST_WAIT_S + row.size / _SLOWEST_BYTES
-        contents[row.id] = guarded(place.path, wait, checksum.content_of, place.file, settings.cache)
+        contents[row.id] = watched(place.path, wait, own, _content_of, place.file, settings.cache)
     changes.hold(session, day.id)
     for row in unknown:
         fresh = recordings.get(session, row.id)
@@ -58,6 +63,11 @@ def learn_contents(session: Session, settings: Settings, ids: Iterable[int]) -> 
             recordings.learn_content(session, fresh, contents[row.id])
     merging.refresh(session, days.get_day(session, day.id))
     changes.rest(session)
+
+
+def _content_of(path: Path, cache_folder: Path) -> str:
+    """Read a file whole, as a process of its own is asked to."""
+    return checksum.content_of(path, cache_folder, on_progress=tell)
 
 
 def lies_as_taken_in(place: Located, row: Recording) -> None:
@@ -91,7 +101,7 @@ def copies_of(session: Session, row: Recording) -> list[Recording]:
     return [one for one in every if one.content == row.content and one.id != row.id]
 
 
-def listen(session: Session, settings: Settings, recording_id: int) -> None:
+def listen(session: Session, settings: Settings, recording_id: int, on_progress: OnProgress = unwatched) -> None:
     """Compute what is kept of a recording's sound; a file that cannot be read is marked, the rest goes on.
 
     Raises
@@ -102,12 +112,12 @@ def listen(session: Session, settings: Settings, recording_id: int) -> None:
     row = recordings.get(session, recording_id)
     day_id = row.day_id
     try:
-        learn_contents(session, settings, [recording_id])
+        learn_contents(session, settings, [recording_id], part_of(on_progress, 0, _READ))
         row = recordings.get(session, recording_id)
         day = days.get_day(session, day_id)
         place = located(session, settings, day, row)
         changes.rest(session)
-        ensure_heard(place)
+        ensure_heard(place, part_of(on_progress, _READ, WHOLE))
     except MediaError as error:
         changes.hold(session, day_id)
         row = recordings.get(session, recording_id)
@@ -128,13 +138,15 @@ def _day(session: Session, day_id: int) -> Day:
     return days.get_day(session, day_id)
 
 
-def ensure_heard(place: Located) -> None:
+def ensure_heard(place: Located, on_progress: OnProgress = unwatched) -> None:
     """Have a recording listened to behind the border, if that was not done before; one without sound is done."""
     if place.facts.channels and not place.entry.done.exists():
-        guarded(place.path, _LEAST_WAIT_S + float(place.facts.duration) * _SLOWEST, hear, place)
+        watched(place.path, _LEAST_WAIT_S + float(place.facts.duration) * _SLOWEST, on_progress, hear, place)
 
 
-def measure_pairing(session: Session, settings: Settings, pairing_id: int) -> Pairing:
+def measure_pairing(
+    session: Session, settings: Settings, pairing_id: int, on_progress: OnProgress = unwatched
+) -> Pairing:
     """Measure a pairing by sound and keep the result; what people decided meanwhile stays as they decided it.
 
     Raises
@@ -143,15 +155,18 @@ def measure_pairing(session: Session, settings: Settings, pairing_id: int) -> Pa
         If one of the files cannot be read.
     """
     row = pairings.get(session, pairing_id)
-    learn_contents(session, settings, (row.picture_id, row.sound_id))
+    learn_contents(session, settings, (row.picture_id, row.sound_id), part_of(on_progress, 0, _READ))
     now = pairing_status.of_pairing(session, pairing_id)
     picture = located(session, settings, now.day, now.picture)
     sound = located(session, settings, now.day, now.sound)
     of, offset = pairings.contents(now.picture, now.sound), float(now.pairing.offset)
     changes.rest(session)
-    for place in (picture, sound):
-        ensure_heard(place)
-    found = bordered(picture.path, lambda: measuring.measure_by_sound(picture, sound, proposal_s=offset))
+    for number, place in enumerate((picture, sound)):
+        ensure_heard(place, part_of(on_progress, _READ + number * _HEARD, _READ + (number + 1) * _HEARD))
+    rest = part_of(on_progress, _READ + 2 * _HEARD, WHOLE)
+    found = bordered(
+        picture.path, lambda: measuring.measure_by_sound(picture, sound, proposal_s=offset, on_progress=rest)
+    )
     _keep_frames(now, picture, found)
     changes.hold(session, now.day.id)
     row = pairings.get(session, pairing_id)

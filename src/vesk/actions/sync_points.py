@@ -15,10 +15,11 @@ from vesk.core.clocks.sound_delay import ClapPair, SoundDelay, sound_delay
 from vesk.core.errors import MediaError, RefusedError
 from vesk.core.kinds import CLAP
 from vesk.core.picture.closure import contact_between
+from vesk.core.progress import WHOLE, OnProgress, part_of, unwatched
 from vesk.core.sound.distance import distance_delay_s
 from vesk.dailies.located import Located, decode_frames
-from vesk.dailies.sync_points import LIKELY, SyncPoints, sync_points_of
-from vesk.media.guarded import guarded
+from vesk.dailies.sync_points import LIKELY, SyncPoints, look_for_sync_points
+from vesk.media.guarded import guarded, watched
 from vesk.settings import Settings
 from vesk.store import changes, days, journal, recordings
 from vesk.store import sync_points as points
@@ -29,7 +30,9 @@ _LONGEST_S = 300.0  # looking at its pictures takes no longer
 SHOWN_AROUND = 4  # frames either side of a proposed closing, to choose from
 
 
-def keep_sync_points(session: Session, settings: Settings, recording_id: int) -> None:
+def keep_sync_points(
+    session: Session, settings: Settings, recording_id: int, on_progress: OnProgress = unwatched
+) -> None:
     """Find a recording's sync points and keep them as proposals; what a person decided stays."""
     row = recordings.get(session, recording_id)
     if row.state != "ready":
@@ -37,8 +40,9 @@ def keep_sync_points(session: Session, settings: Settings, recording_id: int) ->
     place = located(session, settings, days.get_day(session, row.day_id), row)
     day_id = row.day_id
     changes.rest(session)
-    ensure_heard(place)
-    found = guarded(place.path, _LONGEST_S + float(place.facts.duration), sync_points_of, place)
+    ensure_heard(place, part_of(on_progress, 0, WHOLE // 2))
+    own = part_of(on_progress, WHOLE // 2, WHOLE)
+    found = watched(place.path, _LONGEST_S + float(place.facts.duration), own, look_for_sync_points, place)
     _keep_frames(place, found)
     changes.hold(session, day_id)
     row = recordings.get(session, recording_id)

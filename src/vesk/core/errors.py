@@ -13,6 +13,10 @@ class VeskError(Exception):
     """Base of all errors that carry a sentence for a person."""
 
 
+class StoppedError(VeskError):
+    """A person asked for it to stop; what was done of it is let go."""
+
+
 class TimecodeError(VeskError):
     """A label, frame or rate that does not exist."""
 

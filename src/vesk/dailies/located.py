@@ -14,8 +14,9 @@ from numpy.typing import NDArray
 from vesk.core.errors import MediaError
 from vesk.core.facts import Facts
 from vesk.core.kinds import PICTURE, RUN, Together
+from vesk.core.progress import WHOLE, OnProgress, part_of, unwatched
 from vesk.media import cache, checksum, merged, movie, probe, scan
-from vesk.media.guarded import bordered
+from vesk.media.guarded import bordered, tell
 from vesk.media.merged import Series, SideBySide
 from vesk.media.sound import Samples, SoundReader
 
@@ -89,7 +90,7 @@ class Located:
             return Series(readers, [one.facts.duration for one in self.members])
         return SideBySide(readers)
 
-    def ensure_heard(self) -> None:
+    def ensure_heard(self, on_progress: OnProgress = unwatched) -> None:
         """Compute and keep its features and peaks, if that was not done before."""
         if not self.facts.channels:
             what = "scratch sound" if self.facts.kind == PICTURE else "sound"
@@ -98,13 +99,15 @@ class Located:
         if self.entry.done.exists():
             return
         if not self.members:
-            cache.listen(self.file, self.facts, self.entry)
+            cache.listen(self.file, self.facts, self.entry, on_progress)
             return
-        for one in self.members:
-            if one.facts.coded:
-                one.ensure_heard()  # decoded for each file once
+        coded = [one for one in self.members if one.facts.coded]
+        each = WHOLE // (len(coded) + 1)
+        for number, one in enumerate(coded):
+            one.ensure_heard(part_of(on_progress, each * number, each * (number + 1)))  # decoded for each file once
         with self.reader() as reader:
-            cache.listen_to(cache.blocks_of(reader), self.facts, self.entry)
+            rest = part_of(on_progress, each * len(coded), WHOLE)
+            cache.listen_to(cache.blocks_of(reader), self.facts, self.entry, on_progress=rest)
 
     def save_frames(self, indices: Sequence[int]) -> None:
         """Decode the frames that are not kept yet, as JPEG, counted from its first."""
@@ -154,7 +157,7 @@ def merge(members: Sequence[Located], how: Together, cache_folder: Path) -> Loca
 def hear(place: Located) -> None:
     """Listen to a recording, as a process of its own is asked to; one without sound is done at once."""
     if place.facts.channels:
-        place.ensure_heard()
+        place.ensure_heard(tell)
 
 
 def decode_frames(place: Located, indices: Sequence[int]) -> None:

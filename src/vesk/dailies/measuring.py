@@ -5,6 +5,7 @@ from __future__ import annotations
 from dataclasses import replace
 
 from vesk.core.kinds import MATCHED
+from vesk.core.progress import OnProgress, unwatched
 from vesk.core.sound.measure import measure_channels
 from vesk.core.sound.measurement import Measurement, refused
 from vesk.dailies.located import Located
@@ -12,7 +13,12 @@ from vesk.media import cache
 
 
 def measure_by_sound(
-    picture: Located, sound: Located, *, proposal_s: float | None = None, channels: tuple[int, int] | None = None
+    picture: Located,
+    sound: Located,
+    *,
+    proposal_s: float | None = None,
+    channels: tuple[int, int] | None = None,
+    on_progress: OnProgress = unwatched,
 ) -> Measurement:
     """Measure a recorder's sound against a camera's scratch: any channels of either, the best pair decides.
 
@@ -36,7 +42,7 @@ def measure_by_sound(
         [cache.hearing(one.entry, channel) for channel in listed]
         for one, listed in zip((picture, sound), own, strict=True)
     ]
-    found = measure_channels(*lists, proposal_s=proposal_s)
+    found = measure_channels(*lists, proposal_s=proposal_s, on_progress=on_progress)
     # The engine counts what it was given; timecode's channel was not.
     return replace(
         found,

@@ -8,9 +8,11 @@ from vesk.core.clocks.sound_delay import ClapPair, SoundDelay, sound_delay
 from vesk.core.errors import MediaError
 from vesk.core.kinds import CLAP, PICTURE
 from vesk.core.picture.closure import find_closure
+from vesk.core.progress import OnProgress, unwatched
 from vesk.core.sound.sync_points import SyncPoint, find_sync_points
 from vesk.dailies.located import Located
 from vesk.media import cache
+from vesk.media.guarded import tell
 
 LIKELY = 0.3  # a clap heard this like one is worth a line
 CLEAR = 2.0  # clearness from which a clap seen is worth believing before a person looked
@@ -38,19 +40,25 @@ class SyncPoints:
     delay: SoundDelay | None
 
 
-def sync_points_of(one: Located, *, most: int = 8, looked_at: int = 3) -> SyncPoints:
+def sync_points_of(
+    one: Located, *, most: int = 8, looked_at: int = 3, on_progress: OnProgress = unwatched
+) -> SyncPoints:
     """Find the claps of a recording; pictures are looked at around the likeliest that were heard.
 
     A camera without sound is scanned at its head and tail instead.
     """
     heard: list[SyncPoint] = []
+    channels: tuple[int, ...] = ()
     if one.facts.channels:
         one.ensure_heard()
-        for channel in cache.matching_channels(one.facts, one.entry):
+        channels = cache.matching_channels(one.facts, one.entry)
+        for number, channel in enumerate(channels):
+            on_progress(number, len(channels) + 1)
             hearing = cache.hearing(one.entry, channel)
             heard += find_sync_points(hearing.window(0, hearing.size), most=most)
         heard = sorted(heard, key=lambda sync_point: -sync_point.score)
         heard = [s for n, s in enumerate(heard) if all(abs(s.at_s - o.at_s) > 0.05 for o in heard[:n])][:most]
+    on_progress(len(channels), len(channels) + 1)
     seen = tuple(_seen(one, heard, looked_at)) if one.facts.kind == PICTURE else ()
     pairs = [
         ClapPair(found.heard_s, found.low_s, found.high_s)
@@ -58,6 +66,11 @@ def sync_points_of(one: Located, *, most: int = 8, looked_at: int = 3) -> SyncPo
         if found.heard_s is not None and found.clearness >= CLEAR
     ]
     return SyncPoints(tuple(heard), seen, sound_delay(pairs))
+
+
+def look_for_sync_points(one: Located) -> SyncPoints:
+    """Find a recording's claps, as a process of its own is asked to."""
+    return sync_points_of(one, on_progress=tell)
 
 
 def _seen(one: Located, heard: list[SyncPoint], looked_at: int) -> list[Seen]:

@@ -16,6 +16,7 @@ from vesk.actions import sync_points as sync_points_action
 from vesk.actions import turnover as turnover_action
 from vesk.actions import watching as watching_action
 from vesk.core.kinds import Work
+from vesk.core.progress import WHOLE
 from vesk.jobs.queue import AFTER, LAST, LATER, SOON, URGENT, enqueue
 from vesk.jobs.tracked import AGAIN, persisting, tracked
 from vesk.media import cache
@@ -111,15 +112,14 @@ def listen(recording_id: int) -> None:
     """Compute what is kept of one recording's sound."""
     settings = for_work()
     with tracked(settings, Work.LISTEN, recording_id) as (session, on_progress):
-        if on_progress(0, 1):
-            measure_action.listen(session, settings, recording_id)
+        if on_progress(0, WHOLE):
+            measure_action.listen(session, settings, recording_id, on_progress)
             row = recordings.get(session, recording_id)
             # Once the others are listened to, sound tells which files are one recording; timecode on a channel may
             # lay it elsewhere, and a copy is known by its bytes alone.
             _ask_of_day(session, Work.MERGE, row.day_id, AFTER)
             if (row.heard and row.heard.ltc) or measure_action.copies_of(session, row):
                 _ask_of_day(session, Work.PAIR, row.day_id, AFTER)
-            on_progress(1, 1)
 
 
 @tasks.task(retry=AGAIN, name="merge")
@@ -175,9 +175,8 @@ def find_sync_points(recording_id: int) -> None:
     """Propose the claps of one recording."""
     settings = for_work()
     with tracked(settings, Work.SYNC_POINTS, recording_id) as (session, on_progress):
-        if on_progress(0, 1) and recordings.get(session, recording_id).member_of is None:
-            sync_points_action.keep_sync_points(session, settings, recording_id)
-            on_progress(1, 1)
+        if on_progress(0, WHOLE) and recordings.get(session, recording_id).member_of is None:
+            sync_points_action.keep_sync_points(session, settings, recording_id, on_progress)
 
 
 @tasks.task(retry=AGAIN, name="measure")
@@ -185,10 +184,9 @@ def measure(pairing_id: int) -> None:
     """Measure one pairing."""
     settings = for_work()
     with tracked(settings, Work.MEASURE, pairing_id) as (session, on_progress):
-        if on_progress(0, 1) and pairings.is_standing(session, pairing_id):
-            row = measure_action.measure_pairing(session, settings, pairing_id)
+        if on_progress(0, WHOLE) and pairings.is_standing(session, pairing_id):
+            row = measure_action.measure_pairing(session, settings, pairing_id, on_progress)
             _ask_of_day(session, Work.COMPARE, row.day_id, LAST)
-            on_progress(1, 1)
 
 
 @tasks.task(retry=AGAIN, name="compare")

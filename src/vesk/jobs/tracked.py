@@ -12,7 +12,7 @@ from sqlalchemy.exc import DBAPIError, OperationalError
 from sqlmodel import Session
 
 from vesk import logs
-from vesk.core.errors import VeskError
+from vesk.core.errors import StoppedError, VeskError
 from vesk.core.kinds import Work, WorkState
 from vesk.core.progress import OnProgress
 from vesk.settings import Settings
@@ -90,7 +90,8 @@ def tracked(settings: Settings, kind: Work, subject_id: int) -> Iterator[tuple[S
             session.commit()
         except VeskError as error:
             session.rollback()
-            state, problem = WorkState.FAILED, str(error)
+            stopped_by_person = isinstance(error, StoppedError)
+            state, problem = (WorkState.STOPPED, "") if stopped_by_person else (WorkState.FAILED, str(error))
         except DBAPIError:
             raise  # tried again, or told by the queue
         except Exception:

@@ -19,6 +19,7 @@ from vesk.core.errors import StorageError
 from vesk.core.facts import Facts
 from vesk.core.heard import HEARD, Heard
 from vesk.core.kinds import PICTURE
+from vesk.core.progress import OnProgress, unwatched
 from vesk.core.sound.hearing import Hearing
 from vesk.media import movie
 from vesk.media.channels import ChannelEars
@@ -85,7 +86,7 @@ def entry_of(cache: Path, content: str) -> CacheEntry:
     return CacheEntry(cache / content[:2] / content)
 
 
-def listen(path: Path, facts: Facts, store: CacheEntry) -> None:
+def listen(path: Path, facts: Facts, store: CacheEntry, on_progress: OnProgress = unwatched) -> None:
     """Compute everything that is kept of a file's sound, in one pass over it; quick when it was done before.
 
     A movie's sound is decoded into the cache, since compressed sound cannot be read by range.
@@ -94,7 +95,7 @@ def listen(path: Path, facts: Facts, store: CacheEntry) -> None:
         return
     if not facts.coded:
         with SoundReader(path) as reader:
-            listen_to(blocks_of(reader), facts, store)
+            listen_to(blocks_of(reader), facts, store, on_progress=on_progress)
         return
     own = store.folder / f"sound.{os.getpid()}.wav"
 
@@ -103,7 +104,7 @@ def listen(path: Path, facts: Facts, store: CacheEntry) -> None:
         own.replace(store.sound)
 
     try:
-        listen_to(movie.sound_blocks(path), facts, store, keep=keep)
+        listen_to(movie.sound_blocks(path), facts, store, keep=keep, on_progress=on_progress)
     finally:
         let_go(own)
 
@@ -114,6 +115,7 @@ def listen_to(
     store: CacheEntry,
     *,
     keep: Callable[[Iterator[NDArray[np.float32]]], None] | None = None,
+    on_progress: OnProgress = unwatched,
 ) -> None:
     """Compute what is kept of sound that streams by, in little memory.
 
@@ -125,6 +127,8 @@ def listen_to(
     store : CacheEntry
     keep : callable, optional
         Takes the same blocks as they pass, to write them down.
+    on_progress : OnProgress
+        Told the samples that passed, and all.
 
     Raises
     ------
@@ -135,7 +139,7 @@ def listen_to(
     """
     try:
         store.folder.mkdir(parents=True, exist_ok=True)
-        _listen_to(blocks, facts, store, keep)
+        _listen_to(blocks, facts, store, keep, on_progress)
     except OSError as error:  # what readers meet is a `MediaError` already
         raise StorageError(store.folder, error.strerror or str(error)) from error
 
@@ -145,6 +149,7 @@ def _listen_to(
     facts: Facts,
     store: CacheEntry,
     keep: Callable[[Iterator[NDArray[np.float32]]], None] | None,
+    on_progress: OnProgress,
 ) -> None:
     given_up: list[Callable[[], None]] = []
     try:
@@ -157,7 +162,10 @@ def _listen_to(
             given_up.append(used[n].give_up)
 
         def pass_by() -> Iterator[NDArray[np.float32]]:
+            done = 0
             for block in _blocks_of(_BLOCK, blocks):
+                done += block.shape[0]
+                on_progress(done, max(done, facts.samples))
                 peaks.add(block)
                 rows = np.ascontiguousarray(block.T)
                 ears.feed(rows)

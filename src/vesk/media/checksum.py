@@ -9,13 +9,14 @@ from pathlib import Path
 import xxhash
 
 from vesk.core.errors import MediaError
+from vesk.core.progress import OnProgress, unwatched
 
 _PIECE = 1 << 16
 _BLOCK = 8 << 20
 WHOLE, UNREAD = "w", "u"
 
 
-def whole_hash(path: Path) -> str:
+def whole_hash(path: Path, on_progress: OnProgress = unwatched) -> str:
     """Return a 128-bit hash of every byte of a file (XXH3), marked as such.
 
     Raises
@@ -23,12 +24,14 @@ def whole_hash(path: Path) -> str:
     MediaError
         If it cannot be read to its end, or changes while it is read.
     """
-    digest = xxhash.xxh3_128()
+    digest, done = xxhash.xxh3_128(), 0
     try:
         with path.open("rb", buffering=0) as file:
             before = os.fstat(file.fileno())
             while block := file.read(_BLOCK):
                 digest.update(block)
+                done += len(block)
+                on_progress(done >> 20, before.st_size >> 20)
             after = os.fstat(file.fileno())
     except OSError as error:
         reason = "it is not there any more" if not path.exists() else f"it cannot be read ({error.strerror or error})"
@@ -54,7 +57,7 @@ def is_whole(content: str) -> bool:
     return content.startswith(WHOLE)
 
 
-def content_of(path: Path, cache: Path, *, anew: bool = False) -> str:
+def content_of(path: Path, cache: Path, *, anew: bool = False, on_progress: OnProgress = unwatched) -> str:
     """Return the hash of every byte of a file, remembered for as long as it lies as it does.
 
     A file is taken for unchanged only where its name, size, inode, and the times of its last change and of its last
@@ -67,6 +70,8 @@ def content_of(path: Path, cache: Path, *, anew: bool = False) -> str:
         Where it is remembered.
     anew : bool
         Read it again all the same.
+    on_progress : OnProgress
+        Told the MiB that were read.
     """
     known = cache / "known" / unread(path)
     if not anew:
@@ -76,7 +81,7 @@ def content_of(path: Path, cache: Path, *, anew: bool = False) -> str:
             kept = ""
         if is_whole(kept) and len(kept) == 33:
             return kept
-    content = whole_hash(path)
+    content = whole_hash(path, on_progress)
     try:
         known.parent.mkdir(parents=True, exist_ok=True)
         part = known.with_name(f"{known.name}.{os.getpid()}.part")

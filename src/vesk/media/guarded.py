@@ -11,24 +11,31 @@ import ctypes
 import os
 import resource
 import signal
+import struct
+import time
 from collections.abc import Callable
-from concurrent.futures import ThreadPoolExecutor
+from concurrent.futures import ThreadPoolExecutor, wait
 from concurrent.futures import TimeoutError as FutureTimeoutError
 from concurrent.futures.process import BrokenProcessPool
+from contextlib import suppress
 from functools import lru_cache
 from multiprocessing import get_context
 from pathlib import Path
+from tempfile import NamedTemporaryFile
 from typing import Any, ParamSpec, TypeVar
 
 from pebble import ProcessExpired, ProcessPool
 
-from vesk.core.errors import MediaError, VeskError
+from vesk.core.errors import MediaError, StoppedError, VeskError
+from vesk.core.progress import OnProgress
 
 P = ParamSpec("P")
 T = TypeVar("T")
 MEMORY = 4 << 30  # bytes of address space
 _FILE = 64 << 30  # the largest file it may write
 _PROCESSES = 2
+_ASKED_S = 0.4
+_TOLD = struct.Struct("<qq")
 _PR_SET_PDEATHSIG = 1
 _DAMAGED = "It may be damaged: copy it again from the card, or set it aside."
 
@@ -53,6 +60,51 @@ def _pool() -> ProcessPool:
     return ProcessPool(_PROCESSES, context=get_context("spawn"), initializer=_limit, initargs=(os.getpid(),))
 
 
+_last = 0.0
+_told: Path | None = None  # in a guarded process: where it tells how far it is
+
+
+def tell(done: int, total: int) -> bool:
+    """Tell how far this guarded process is; the one who waits for it ends it where it is to stop."""
+    global _last  # noqa: PLW0603
+    if _told is not None and time.monotonic() - _last > _ASKED_S / 2:
+        _last = time.monotonic()
+        with suppress(OSError), _told.open("r+b") as file:  # never made anew: whoever waited may be gone
+            file.write(_TOLD.pack(done, total))
+    return True
+
+
+def _telling(told: str, work: Callable[..., T], args: tuple[Any, ...], kwargs: dict[str, Any]) -> T:
+    global _told  # noqa: PLW0603 - a guarded process does one thing at a time
+    _told = Path(told)
+    try:
+        return work(*args, **kwargs)
+    finally:
+        _told = None
+
+
+def watched(path: Path, wait_s: float, on_progress: OnProgress, work: Callable[..., T], *args: Any) -> T:
+    """Call `work` in a guarded process, as `guarded` does, and hand on what it says to `tell` while it lasts.
+
+    Raises
+    ------
+    StoppedError
+        If `on_progress` says that it is to stop: the process is ended.
+    """
+    with NamedTemporaryFile(prefix="vesk-") as file:
+        told = Path(file.name)
+
+        def ask() -> bool:
+            try:
+                done, total = _TOLD.unpack(told.read_bytes())
+            except (OSError, struct.error):
+                return True  # nothing was told yet, or just now
+            return on_progress(done, total)
+
+        result: T = _twice(path, lambda: _call(path, wait_s, _telling, (str(told), work, args, {}), {}, ask))
+        return result
+
+
 def guarded(path: Path, wait_s: float, work: Callable[P, T], *args: P.args, **kwargs: P.kwargs) -> T:
     """Call `work` in a guarded process.
 
@@ -72,16 +124,31 @@ def guarded(path: Path, wait_s: float, work: Callable[P, T], *args: P.args, **kw
     VeskError
         What `work` raised on purpose.
     """
+    return _twice(path, lambda: _call(path, wait_s, work, args, kwargs))
+
+
+def _twice(path: Path, call: Callable[[], T]) -> T:
     try:
-        return bordered(path, lambda: _call(path, wait_s, work, args, kwargs))
+        return bordered(path, call)
     except BrokenProcessPool:
         # An idle process was ended from outside: that says nothing of the file.
         _pool.cache_clear()
-        return bordered(path, lambda: _call(path, wait_s, work, args, kwargs))
+        return bordered(path, call)
 
 
-def _call(path: Path, wait_s: float, work: Callable[..., T], args: tuple[Any, ...], kwargs: dict[str, Any]) -> T:
+def _call(
+    path: Path,
+    wait_s: float,
+    work: Callable[..., T],
+    args: tuple[Any, ...],
+    kwargs: dict[str, Any],
+    ask: Callable[[], bool] | None = None,
+) -> T:
     scheduled = _starter().submit(lambda: _pool().schedule(work, args=args, kwargs=kwargs, timeout=wait_s)).result()
+    while ask is not None and not wait([scheduled], timeout=_ASKED_S).done:
+        if not ask():
+            scheduled.cancel()  # type: ignore[no-untyped-call]
+            raise StoppedError(f"Stopped while {path.name} was read.")
     try:
         result: T = scheduled.result()
     except FutureTimeoutError as error:

@@ -7,7 +7,9 @@ from dataclasses import dataclass, replace
 
 import numpy as np
 
+from vesk.core.errors import StoppedError
 from vesk.core.kinds import AMBIGUOUS, MATCHED
+from vesk.core.progress import OnProgress, unwatched
 from vesk.core.sound.by_sync_points import BySyncPoints, match_by_sync_points, speak_apart
 from vesk.core.sound.by_waveform import search_by_waveform
 from vesk.core.sound.coarse import prepare, search
@@ -71,6 +73,7 @@ def measure_channels(
     *,
     proposal_s: float | None = None,
     reach_s: float = 5.0,
+    on_progress: OnProgress = unwatched,
 ) -> Measurement:
     """Measure two recordings of several channels; the pair of channels that agree best is used, and said.
 
@@ -88,6 +91,13 @@ def measure_channels(
         Where timecode lays it: picture time of sound sample 0, seconds; None without.
     reach_s : float
         How far from there to look first, seconds.
+    on_progress : OnProgress
+        Told the searches made so far, of all that are made where none leads anywhere.
+
+    Raises
+    ------
+    StoppedError
+        If it says that nobody waits for the answer any more.
     """
     told = [n for n, hearing in enumerate(pictures) if not hearing.silent]
     speaking = [n for n, hearing in enumerate(sounds) if not hearing.silent]
@@ -98,9 +108,12 @@ def measure_channels(
         return refused("one of the two is shorter than a second")
     pairs = [(p, s) for p in told for s in speaking]
     nothing: Measurement | None = None
-    for p, s in pairs:
+    for number, (p, s) in enumerate(pairs):
+        if not on_progress(number, len(pairs) + 1):
+            raise StoppedError("Stopped while two sounds were compared.")
         places = _search(pictures[p], sounds[s], proposal_s, reach_s, len(pairs))
         if _accepted(places):
+            on_progress(len(pairs), len(pairs) + 1)
             return _with_best_channel(pictures, sounds, pairs, (p, s), places)
         if nothing is None or (places and places[0].log10_false_alarm < nothing.log10_false_alarm):
             nothing = _refusal(places, p, s)

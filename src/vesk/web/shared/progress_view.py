@@ -7,6 +7,7 @@ from datetime import UTC, datetime
 
 from sqlmodel import Session
 
+from vesk.core.progress import WHOLE
 from vesk.store import progress
 from vesk.store.progress import OPEN
 from vesk.store.tables import Progress
@@ -60,6 +61,7 @@ def progress_line(session: Session, day_id: int) -> ProgressLine:
     if still:
         now = running[0] if running else still[0]
         part = f" ({now.done} of {now.total})" if now.total > 1 else ""
+        part = f" ({now.done} %)" if now.total == WHOLE else part
         text = f"{now.what}{part}" if running else f"waiting for a worker: {now.what}"
     failed = tuple(f"{row.what}: {row.problem}" for row in rows if row.state == "failed")
     over = [row for row in rows if row.state not in OPEN]
