@@ -114,6 +114,22 @@ class Witness(StrEnum):
     SYNC_POINT = "sync point"
 
 
+class Discord(StrEnum):
+    """What evidence that cannot be true together is about."""
+
+    LATENESS = "scratch against picture"
+    PATTERN = "sound against clock"
+
+
+class Asked(StrEnum):
+    """What a person is asked to say of a day."""
+
+    LATENESS = "how late a camera hears"
+    CLOCK = "one correction for a device"
+    PATTERN = "breaks its device's pattern"
+    AMBIGUOUS = "which of two it is"
+
+
 class SyncPointKind(StrEnum):
     """What marks a sync point."""
 

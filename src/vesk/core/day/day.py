@@ -1,0 +1,168 @@
+"""The value of a shoot day: who recorded what, and every piece of evidence of how it lies together.
+
+Times are seconds. Labels (`Recorded.start`) lie on the day's label clock, in real seconds since label midnight; they
+are exact. What was measured is a float with its standard error.
+"""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+from fractions import Fraction
+
+from vesk.core.kinds import Clock, Kind
+
+
+@dataclass(frozen=True, slots=True)
+class Device:
+    """A camera or recorder.
+
+    Attributes
+    ----------
+    tag : str
+    kind : Kind
+    late_s : float
+        How late it hears, by its microphone's distance and internal delay as they are entered, seconds.
+    said : str
+        Who said so; empty where nobody did, and zero is only what is usual.
+    """
+
+    tag: str
+    kind: Kind
+    late_s: float = 0.0
+    said: str = ""
+
+
+@dataclass(frozen=True, slots=True)
+class Recorded:
+    """A recording of the day.
+
+    Attributes
+    ----------
+    key : str
+        Names it to the caller.
+    device : str
+        Tag.
+    kind : Kind
+    start : Fraction or None
+        On the day's label clock; None without a clock.
+    clock : Clock or None
+        By which clock.
+    duration_s : float
+    frame_s : float
+        Of its picture, else of the day.
+    """
+
+    key: str
+    device: str
+    kind: Kind
+    start: Fraction | None
+    clock: Clock | None
+    duration_s: float
+    frame_s: float
+
+
+@dataclass(frozen=True, slots=True)
+class Match:
+    """A picture and a sound that were measured against each other by sound.
+
+    Attributes
+    ----------
+    picture, sound : str
+        Keys.
+    head_s, tail_s : float
+        Picture times of what they share.
+    at_head_s : float
+        Offset heard at the head: picture time minus sound time.
+    se_s : float
+        Its standard error.
+    ppm : float
+        Rate error of the sound.
+    sure : bool
+        Whether sound alone decided: matched, and no rival claims the same moments.
+    """
+
+    picture: str
+    sound: str
+    head_s: float
+    tail_s: float
+    at_head_s: float
+    se_s: float
+    ppm: float = 0.0
+    sure: bool = True
+
+    def heard_s(self, picture_s: float) -> float:
+        """Return the offset heard at a picture time, seconds.
+
+        Parameters
+        ----------
+        picture_s : float
+            Seconds.
+        """
+        return self.at_head_s - self.ppm * 1e-6 * (picture_s - self.head_s)
+
+
+@dataclass(frozen=True, slots=True)
+class SeenClap:
+    """A clap seen in a picture.
+
+    Attributes
+    ----------
+    recording : str
+        Key.
+    low_s, high_s : float
+        Picture times between which contact was.
+    likely : float
+        That this is where the sticks met, 0 to 1.
+    heard_s : float or None
+        When the camera itself heard it, seconds of its sound; None where it did not.
+    """
+
+    recording: str
+    low_s: float
+    high_s: float
+    likely: float
+    heard_s: float | None = None
+
+
+@dataclass(frozen=True, slots=True)
+class HeardClap:
+    """A clap heard by a recorder: at which second of its sound, and how likely it is one, 0 to 1."""
+
+    recording: str
+    at_s: float
+    likely: float = 1.0
+
+
+@dataclass(frozen=True, slots=True)
+class Day:
+    """A shoot day.
+
+    Attributes
+    ----------
+    devices, recordings, matches
+        Every one, in any order; keys and tags are unique.
+    seen, heard
+        Claps.
+    tolerance_frames : float
+        What error is let pass.
+    length : Fraction
+        How long the label clock takes to come round, seconds.
+    """
+
+    devices: tuple[Device, ...]
+    recordings: tuple[Recorded, ...]
+    matches: tuple[Match, ...] = ()
+    seen: tuple[SeenClap, ...] = ()
+    heard: tuple[HeardClap, ...] = ()
+    tolerance_frames: float = 0.25
+    length: Fraction = Fraction(86_400)
+
+    def wrapped_s(self, seconds: float) -> float:
+        """Bring a difference of labels into half a day either way: midnight wraps.
+
+        Parameters
+        ----------
+        seconds : float
+        """
+        whole = float(self.length)
+        return (seconds + whole / 2) % whole - whole / 2

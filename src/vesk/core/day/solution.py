@@ -1,0 +1,143 @@
+"""The solution of a day: the one consistent account of it that all evidence together gives. Values only."""
+
+from __future__ import annotations
+
+from collections.abc import Mapping
+from dataclasses import dataclass
+
+from vesk.core.day.clocks import DeviceClock
+from vesk.core.day.lateness import Lateness
+from vesk.core.day.loops import Loop
+from vesk.core.kinds import Asked, Clock, Discord, Witness
+
+_LOOP_SD, _LOOP_S = 4.0, 0.001
+
+
+@dataclass(frozen=True, slots=True)
+class Agreement:
+    """What one kind of evidence says of a place.
+
+    Attributes
+    ----------
+    witness : Witness
+    offset_s : float
+        Picture time of sound sample 0 by it alone.
+    sd_s : float
+        Its standard deviation.
+    apart_sd : float
+        How far that is from the place that was found, in its own standard deviations.
+    """
+
+    witness: Witness
+    offset_s: float
+    sd_s: float
+    apart_sd: float
+
+
+@dataclass(frozen=True, slots=True)
+class Contradiction:
+    """Evidence that cannot be true together.
+
+    Attributes
+    ----------
+    about : Discord
+    device : str
+        Tag of the camera.
+    pairings : tuple of (str, str)
+        Pictures and sounds that it is about.
+    apart_s : float
+        `LATENESS`: how late the scratch is on its picture beyond what is known. `PATTERN`: how much later sound lays
+        the recorder than its devices' clocks do.
+    clock : Clock or None
+        Which clock says so; None where only claps do.
+    agreeing, claps : int
+        Claps that say so, of how many.
+    pattern : int
+        `PATTERN`: how many other pairings keep to the clocks.
+    """
+
+    about: Discord
+    device: str
+    pairings: tuple[tuple[str, str], ...]
+    apart_s: float
+    clock: Clock | None = None
+    agreeing: int = 0
+    claps: int = 0
+    pattern: int = 0
+
+
+@dataclass(frozen=True, slots=True)
+class Place:
+    """Where a sound belongs on a picture.
+
+    Attributes
+    ----------
+    picture, sound : str
+    at_s : float
+        Picture time for which `offset_s` holds.
+    offset_s : float
+        Picture time minus sound time there, on picture: what is known of ears is taken out.
+    se_s : float
+    ppm : float
+        Rate error of the sound.
+    by : Witness
+        What gave the fine figure.
+    late_s : float
+        How much later the camera hears than the recorder: taken out.
+    agreements : tuple of Agreement
+    confirmed : bool
+        Whether sound left it open and the clocks settled it.
+    contradiction : Contradiction or None
+    """
+
+    picture: str
+    sound: str
+    at_s: float
+    offset_s: float
+    se_s: float
+    ppm: float
+    by: Witness
+    late_s: float
+    agreements: tuple[Agreement, ...] = ()
+    confirmed: bool = False
+    contradiction: Contradiction | None = None
+
+
+@dataclass(frozen=True, slots=True)
+class Question:
+    """What is left for a person: one answer for all pairings it is about."""
+
+    asked: Asked
+    device: str
+    pairings: tuple[tuple[str, str], ...]
+
+
+@dataclass(frozen=True, slots=True)
+class Solution:
+    """The account of a day.
+
+    Attributes
+    ----------
+    clocks : dict of str to DeviceClock
+        By tag, as heard; devices that nothing links to others are not there.
+    lateness : dict of str to Lateness
+        Of cameras that hear or see claps, by tag.
+    places : dict of (str, str) to Place
+        By picture and sound.
+    loops : tuple of Loop
+        The worst first.
+    contradictions : tuple of Contradiction
+    questions : tuple of Question
+    """
+
+    clocks: Mapping[str, DeviceClock]
+    lateness: Mapping[str, Lateness]
+    places: Mapping[tuple[str, str], Place]
+    loops: tuple[Loop, ...]
+    contradictions: tuple[Contradiction, ...]
+    questions: tuple[Question, ...]
+
+    @property
+    def open_loops(self) -> tuple[Loop, ...]:
+        """Loops that do not close within a millisecond and four standard errors."""
+        return tuple(loop for loop in self.loops if abs(loop.misclosure_s) > max(_LOOP_S, _LOOP_SD * loop.se_s))

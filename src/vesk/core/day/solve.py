@@ -1,0 +1,293 @@
+"""Solve a day: one consistent account of it, from all evidence together. The one place that does.
+
+Sound gives the fine figure of every pairing; the devices' clocks, solved from all pairings at once, tell which single
+one is wrong; claps and clocks tell how late each camera hears, and so where the *picture* wants the sound. Where
+sound is missing, the clock places; where that is unknown, claps set it.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Mapping
+from dataclasses import dataclass, replace
+
+from vesk.core.day.claps import Lead, bounds_of, clocks_by_claps, leads_of
+from vesk.core.day.clocks import Apart, DeviceClock, solve_clocks
+from vesk.core.day.day import Day, Device, Match, Recorded
+from vesk.core.day.lateness import ROUNDED, ClockSays, Lateness, weigh_lateness
+from vesk.core.day.loops import find_loops
+from vesk.core.day.solution import Agreement, Contradiction, Place, Question, Solution
+from vesk.core.kinds import HEADER, PICTURE, Asked, Discord, Witness
+from vesk.core.timecode import unwrapped
+
+_UNLIKELY = 0.2  # a camera that hears as is usual: less likely than this, and the evidence disagrees
+_APART_SD = 4.0
+_LEAST_SHARED_S = 0.5
+_CONFIRMED_FRAMES = 0.5  # within which a clock confirms what sound left open
+_FAR_S = 0.1  # thirty-four metres
+_ROUNDED_FRAMES = 1.5  # that one label may be from what all say together
+_UNIFORM = 12**-0.5
+
+
+def solve(day: Day) -> Solution:
+    """Solve a day.
+
+    Parameters
+    ----------
+    day : Day
+        The order of anything in it does not matter.
+    """
+    return _Solver(day).solve()
+
+
+@dataclass(frozen=True, slots=True)
+class _Timed:
+    """A pairing that clocks place too: how far they are apart by sound, and which measurement that is."""
+
+    label_s: float
+    base_s: float
+    apart_s: float
+    index: int | None = None
+
+
+class _Solver:
+    """One day being solved; a class only so that what is known so far need not be handed around."""
+
+    def __init__(self, day: Day) -> None:
+        self.day = day
+        self.devices: dict[str, Device] = {one.tag: one for one in day.devices}
+        self.recordings: dict[str, Recorded] = {one.key: one for one in day.recordings}
+        self.matches = sorted(day.matches, key=lambda one: (one.picture, one.sound))
+        self.sure = [one for one in self.matches if one.sure]
+        line = unwrapped((one.start for one in day.recordings if one.start is not None), day.length)
+        self.labels = {one.key: float(line(one.start)) for one in day.recordings if one.start is not None}
+        self.timed: dict[tuple[str, str], _Timed] = {}
+        self.clocks: dict[str, DeviceClock] = {}
+        self.lateness: dict[str, Lateness] = {}
+        self.late: dict[str, float] = {one.tag: one.late_s for one in day.devices}
+        self.discords: dict[str, Contradiction] = {}
+        self.leads: list[Lead] = []
+
+    def solve(self) -> Solution:
+        self._solve_clocks()
+        self._weigh_ears()
+        self._ask_claps()
+        places = {(one.picture, one.sound): self._place(one) for one in self.matches}
+        places = {(one.picture, one.sound): one for one in self._by_clock()} | places
+        loops = tuple(find_loops(self.sure))
+        of_pairs = {id(one.contradiction): one.contradiction for one in places.values() if one.contradiction}
+        return Solution(
+            self.clocks, self.lateness, places, loops, tuple(of_pairs.values()), tuple(self._questions(places))
+        )
+
+    def _tag(self, key: str) -> str:
+        return self.recordings[key].device
+
+    def _base_s(self, picture: str, sound: str) -> float | None:
+        """Return where labels lay a sound on a picture; None where one has none."""
+        if picture not in self.labels or sound not in self.labels:
+            return None
+        return self.day.wrapped_s(self.labels[sound] - self.labels[picture])
+
+    def _solve_clocks(self) -> None:
+        measured: list[Apart] = []
+        for match in self.matches:
+            base = self._base_s(match.picture, match.sound)
+            if base is None:
+                continue
+            label = self.labels[match.picture] + match.head_s
+            apart = match.at_head_s - base
+            index = len(measured) if match.sure else None
+            self.timed[match.picture, match.sound] = _Timed(label, base, apart, index)
+            if match.sure:
+                tags = self._tag(match.picture), self._tag(match.sound)
+                measured.append(Apart(*tags, (match.picture, match.sound), label, apart, match.se_s))
+        self.clocks = solve_clocks(measured)
+
+    def _weigh_ears(self) -> None:
+        """Weigh how late each camera hears; where that is not what is known, its evidence disagrees."""
+        bounds = bounds_of(self.day, self.sure)
+        for device in sorted((one for one in self.day.devices if one.kind == PICTURE), key=lambda one: one.tag):
+            own = [one for one in self.day.recordings if one.device == device.tag]
+            clock = self.clocks.get(device.tag)
+            kind = next((one.clock for one in own if one.clock is not None), HEADER)
+            frame = min((one.frame_s for one in own), default=0.04)
+            late_of = self.late.get(clock.reference, 0.0) if clock else 0.0
+            says = [
+                ClockSays(one.ahead_s + late_of, one.error_at(one.middle_s), one.scatter_s, kind, frame)
+                for one in (clock.stretches if clock else ())
+            ]
+            claps = bounds.get(device.tag, [])
+            if not says and not claps:
+                continue
+            tolerance = self.day.tolerance_frames * frame
+            found = weigh_lateness(
+                device.late_s, said=bool(device.said), frame_s=frame, tolerance_s=tolerance, claps=claps, clocks=says
+            )
+            self.lateness[device.tag] = found
+            apart = found.best_s - device.late_s
+            if device.said or found.as_known >= _UNLIKELY or abs(apart) <= tolerance:
+                continue
+            self.late[device.tag] = found.best_s
+            pairs = tuple(
+                (one.picture, one.sound) for one in self.matches if self._tag(one.picture) == device.tag and one.sure
+            )
+            self.discords[device.tag] = Contradiction(
+                Discord.LATENESS, device.tag, pairs, apart, kind if found.clocks else None, found.agreeing, found.claps
+            )
+
+    def _ask_claps(self) -> None:
+        """Find the clocks of cameras that no sound links to others, from the claps that they saw."""
+        mute = {one.tag for one in self.day.devices if one.kind == PICTURE} - set(self.clocks)
+        sound = [one.tag for one in self.day.devices if one.kind != PICTURE]
+        if not self.clocks and len(sound) == 1:  # no sound decided anything: the one recorder is the reference
+            self.clocks[sound[0]] = DeviceClock(sound[0], sound[0])
+        references = {clock.reference for clock in self.clocks.values()}
+        if mute and len(references) == 1:
+            frame = max(one.frame_s for one in self.day.recordings)
+            self.leads = leads_of(self.day, mute, self.clocks)
+            self.clocks |= clocks_by_claps(self.leads, references.pop(), frame)
+
+    def _late_s(self, picture: str, sound: str) -> float:
+        return self.late[self._tag(picture)] - self.late[self._tag(sound)]
+
+    def _predicted(self, picture: str, sound: str, label_s: float, index: int | None) -> tuple[float, float] | None:
+        """Return how far the clocks of two recordings are apart as heard, and one measurement's deviation."""
+        one, other = self.clocks.get(self._tag(picture)), self.clocks.get(self._tag(sound))
+        if one is None or other is None or one.reference != other.reference:
+            return None
+        known, against = one.at(label_s, without=index), other.at(label_s, without=index)
+        if known is None or against is None:
+            return None
+        stretches = one.stretch_at(label_s), other.stretch_at(label_s)
+        scatter = sum(stretch.scatter_s**2 for stretch in stretches if stretch is not None)
+        return known[0] - against[0], float((scatter + known[1] ** 2 + against[1] ** 2) ** 0.5)
+
+    def _place(self, match: Match) -> Place:
+        pair = match.picture, match.sound
+        late = self._late_s(*pair)
+        frame = self.recordings[match.picture].frame_s
+        tolerance = self.day.tolerance_frames * frame
+        timed = self.timed.get(pair)
+        clock = self._predicted(*pair, timed.label_s, timed.index) if timed else None
+        discord = self.discords.get(self._tag(match.picture))
+        confirmed = False
+        if timed and clock:
+            apart = timed.apart_s - clock[0]
+            if not match.sure:
+                confirmed = abs(apart) < max(_APART_SD * clock[1], _CONFIRMED_FRAMES * frame)
+            elif abs(apart) > max(_APART_SD * clock[1], tolerance):
+                tag = self._tag(match.picture)
+                stretch = self.clocks[tag].stretch_at(timed.label_s)
+                pattern = len(stretch.members) if stretch else 0
+                discord = Contradiction(Discord.PATTERN, tag, (pair,), apart, pattern=pattern)
+                if 0 < apart < _FAR_S:
+                    late += apart  # a microphone that stood further off: the picture wants it where the clock says
+        place = Place(
+            *pair, match.head_s, match.at_head_s - late, match.se_s, match.ppm, Witness.SOUND, late,
+            confirmed=confirmed, contradiction=discord,
+        )  # fmt: skip
+        return replace(place, agreements=tuple(self._agreements(match, place, timed, clock)))
+
+    def _agreements(
+        self, match: Match, place: Place, timed: _Timed | None, clock: tuple[float, float] | None
+    ) -> list[Agreement]:
+        known = self.devices[self._tag(match.picture)].late_s - self.devices[self._tag(match.sound)].late_s
+        spread = float((match.se_s**2 + 0.002**2) ** 0.5)
+        made = [_agreement(Witness.SOUND, match.at_head_s - known, spread, place)]
+        if timed and clock:
+            says = timed.base_s + clock[0] - self._late_s(match.picture, match.sound)
+            made.append(_agreement(Witness.TIMECODE, says, clock[1], place))
+        return made
+
+    def _by_clock(self) -> list[Place]:
+        """Place what sound does not: a picture that heard nothing of a recorder whose clock is known as its own is."""
+        sounds = [one for one in self.day.recordings if one.kind != PICTURE and one.start is not None]
+        decided = {(one.picture, self._tag(one.sound)) for one in self.sure}
+        made = []
+        for picture in self.day.recordings:
+            if picture.kind != PICTURE or picture.start is None or picture.device not in self.clocks:
+                continue
+            label = self.labels[picture.key]
+            for sound in sounds:
+                if (picture.key, sound.device) in decided:
+                    continue
+                base = self._base_s(picture.key, sound.key)
+                found = None if base is None else self._predicted(picture.key, sound.key, label, None)
+                if base is None or found is None:
+                    continue
+                late = self._late_s(picture.key, sound.key)
+                own = self._by_own_clap(picture)
+                ahead = found[0] if own is None else found[0] + own[0]
+                offset = base + ahead - late
+                shared = min(picture.duration_s, offset + sound.duration_s) - max(0.0, offset)
+                if shared < _LEAST_SHARED_S:
+                    continue
+                error = self._error(picture, sound.key, label) if own is None else own[1]
+                by = Witness.TIMECODE if own is None else Witness.SYNC_POINT
+                made.append(Place(picture.key, sound.key, max(0.0, offset), offset, error, 0.0, by, late))
+        return made
+
+    def _by_own_clap(self, picture: Recorded) -> tuple[float, float] | None:
+        """Return by how much a mute picture's own clap corrects its device's clock, and the standard error."""
+        own = [lead for lead in self.leads if lead.recording == picture.key]
+        known = self.clocks[picture.device].at(self.labels[picture.key])
+        if not own or known is None:
+            return None
+        # Which of several heard is meant, the clock of all its takes together says.
+        nearest = min(own, key=lambda lead: abs(lead.middle_s - known[0]))
+        if abs(nearest.middle_s - known[0]) > _ROUNDED_FRAMES * picture.frame_s:
+            return None
+        return nearest.middle_s - known[0], nearest.se_s
+
+    def _error(self, picture: Recorded, sound: str, label_s: float) -> float:
+        """Return the standard error of a place that clocks alone give, seconds."""
+        total = 0.0
+        for key in (picture.key, sound):
+            known = self.clocks[self._tag(key)].at(label_s)
+            total += known[1] ** 2 if known else 0.0
+        stretch = self.clocks[picture.device].stretch_at(label_s)
+        if picture.clock == HEADER and stretch and stretch.scatter_s > ROUNDED * picture.frame_s:
+            total += (picture.frame_s * _UNIFORM) ** 2  # its labels are rounded to frames that keep no step with them
+        ears = self.lateness.get(picture.device)
+        if ears is not None and picture.device in self.discords:
+            total += ((ears.high_s - ears.low_s) / 4) ** 2
+        return float(total**0.5)
+
+    def _questions(self, places: Mapping[tuple[str, str], Place]) -> list[Question]:
+        """Return what is left for a person, one question for one cause."""
+        groups: dict[tuple[Asked, str, object], list[tuple[str, str]]] = {}
+        for match in self.matches:
+            pair = match.picture, match.sound
+            place, tag = places[pair], self._tag(match.picture)
+            if place.contradiction is not None and place.contradiction.about == Discord.PATTERN:
+                groups.setdefault((Asked.PATTERN, tag, pair), []).append(pair)
+            elif not match.sure and not place.confirmed:
+                groups.setdefault((Asked.AMBIGUOUS, tag, pair), []).append(pair)
+            elif place.contradiction is not None:
+                groups.setdefault((Asked.LATENESS, tag, None), []).append(pair)
+            elif self._is_off(match, place):
+                groups.setdefault((Asked.CLOCK, tag, self._period(match)), []).append(pair)
+        ordered = sorted(groups.items(), key=lambda item: (item[0][1], item[0][0], item[1]))
+        return [Question(asked, tag, tuple(pairs)) for (asked, tag, _), pairs in ordered]
+
+    def _is_off(self, match: Match, place: Place) -> bool:
+        """Say whether a pairing as its labels lay it leaves the tolerance, at its head or by its drift."""
+        tolerance = self.day.tolerance_frames * self.recordings[match.picture].frame_s
+        timed = self.timed.get((match.picture, match.sound))
+        head = timed.base_s - place.offset_s if timed else 0.0
+        tail = head + match.ppm * 1e-6 * (match.tail_s - match.head_s)
+        return max(abs(head), abs(tail)) > tolerance
+
+    def _period(self, match: Match) -> tuple[str, float | None, float | None]:
+        """Return which recorder and which stretch of either clock a pairing is of: sharing it, it shares its cause."""
+        timed = self.timed.get((match.picture, match.sound))
+        since = []
+        for key in (match.picture, match.sound):
+            clock = self.clocks.get(self._tag(key))
+            stretch = clock.stretch_at(timed.label_s) if clock and timed else None
+            since.append(stretch.since_s if stretch else None)
+        return self._tag(match.sound), since[0], since[1]
+
+
+def _agreement(witness: Witness, offset_s: float, sd_s: float, place: Place) -> Agreement:
+    return Agreement(witness, offset_s, sd_s, (offset_s - place.offset_s) / max(sd_s, 1e-6))

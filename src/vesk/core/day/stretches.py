@@ -1,0 +1,217 @@
+"""How a device's clock went over the day: straight stretches between jams, found among measurements some of which lie.
+
+Every pairing measures how far two clocks are apart at one time. Along a stretch these lie on a line; at a jam or a
+power cycle the line breaks. Single measurements that lie elsewhere (a wrong match, another distance, a label mistyped)
+bend nothing: each costs at most as much as five and a half standard
+deviations.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+from dataclasses import dataclass
+from math import log
+
+import numpy as np
+from numpy.typing import NDArray
+
+_CAP = 30.0  # of a squared deviation in standard deviations: that one measurement lies costs 15 nats, no more
+_LEAST_SCATTER_S = 5e-4  # 17 cm nearer or further from one take to the next
+_RATE_PRIOR = 30e-6  # crystals are good to some tens of ppm: what one stretch of an hour cannot tell
+_QUANTILE, _OF_NORMAL = 0.45, 0.6
+_STEPS = 8
+_JAM_NATS = 21.0  # what a break must explain beyond the line without it: more than one lie, less than two alike
+_COARSE = 16  # cuts that are tried before it is looked closer
+_LEAST_AFTER = 2  # measurements that a stretch rests on: a single one cannot be told from an outlier
+
+
+@dataclass(frozen=True, slots=True)
+class Stretch:
+    """A straight stretch of a clock.
+
+    Attributes
+    ----------
+    since_s, until_s : float
+        Label times of its first and last measurement, seconds.
+    middle_s : float
+        Label time about which the line turns.
+    ahead_s : float
+        How far the clock is ahead of the day's reference there, seconds.
+    rate : float
+        By how much more it gets ahead in each second.
+    scatter_s : float
+        Standard deviation of one measurement about the line.
+    covariance : tuple of float
+        Variance of `ahead_s`, covariance, variance of `rate`.
+    members : tuple of int
+        Indices of the measurements that it rests on.
+    """
+
+    since_s: float
+    until_s: float
+    middle_s: float
+    ahead_s: float
+    rate: float
+    scatter_s: float
+    covariance: tuple[float, float, float]
+    members: tuple[int, ...]
+
+    def ahead_at(self, label_s: float) -> float:
+        """Return how far ahead the clock is at a label time, seconds.
+
+        Parameters
+        ----------
+        label_s : float
+            Seconds.
+        """
+        return self.ahead_s + self.rate * (label_s - self.middle_s)
+
+    def error_at(self, label_s: float) -> float:
+        """Return the standard error of the line at a label time, seconds.
+
+        Parameters
+        ----------
+        label_s : float
+            Seconds.
+        """
+        away = label_s - self.middle_s
+        level, both, slope = self.covariance
+        return float(max(0.0, level + 2 * both * away + slope * away**2) ** 0.5)
+
+
+def find_stretches(at_s: Sequence[float], ahead_s: Sequence[float], se_s: Sequence[float]) -> list[Stretch]:
+    """Find the straight stretches of a clock.
+
+    Parameters
+    ----------
+    at_s, ahead_s, se_s : sequence of float
+        When it was measured (label time), how far ahead it was then, and the standard error: seconds.
+
+    Returns
+    -------
+    list of Stretch
+        In the order of time; empty without measurements.
+    """
+    at, ahead, se = (np.asarray(values, float) for values in (at_s, ahead_s, se_s))
+    if not at.size:
+        return []
+    order = np.argsort(at, kind="stable")
+    at, ahead, se = at[order], ahead[order], se[order]
+    sigma = np.hypot(se, _scatter(at, ahead))
+    edges = _split(at, ahead, sigma, 0, at.size)
+    return [_stretch(at, ahead, sigma, order, low, high) for low, high in edges]
+
+
+def _scatter(at: NDArray[np.float64], ahead: NDArray[np.float64]) -> float:
+    """Return the scatter of single measurements: steps and drift make few large differences, scatter many small."""
+    if at.size < 3:
+        return _LEAST_SCATTER_S * 2
+    # Of three neighbours in time, how far the middle one lies off the line through the others.
+    left, right = at[1:-1] - at[:-2], at[2:] - at[1:-1]
+    whole = np.maximum(left + right, 1e-9)
+    off = ahead[1:-1] - (ahead[:-2] * right + ahead[2:] * left) / whole
+    off /= np.sqrt(1 + (right / whole) ** 2 + (left / whole) ** 2)
+    # One that lies spoils three: of few, the median would be one of those.
+    return max(_LEAST_SCATTER_S, float(np.quantile(np.abs(off), _QUANTILE, method="lower")) / _OF_NORMAL)
+
+
+@dataclass(frozen=True, slots=True)
+class _Fit:
+    middle: float
+    level: float
+    rate: float
+    cost: float
+    off: NDArray[np.float64]
+
+
+def _fit(at: NDArray[np.float64], ahead: NDArray[np.float64], sigma: NDArray[np.float64]) -> _Fit:
+    """Fit a line so that its capped squared deviations are least, from the level and slope that most agree with."""
+    middle = float(np.median(at))
+    away = at - middle
+    weight = 1 / sigma**2
+    best: _Fit | None = None
+    for rate in _slopes(at, ahead):
+        level = float(np.median(ahead - rate * away))
+        slope = rate
+        for _ in range(_STEPS):
+            off = (ahead - level - slope * away) / sigma
+            used = weight * (off**2 < _CAP)
+            if not used.any():
+                break
+            s0, s1, s2 = used.sum(), (used * away).sum(), (used * away**2).sum() + _RATE_PRIOR**-2
+            t0, t1 = (used * ahead).sum(), (used * away * ahead).sum()
+            down = s0 * s2 - s1 * s1
+            level, slope = float((s2 * t0 - s1 * t1) / down), float((s0 * t1 - s1 * t0) / down)
+        off = (ahead - level - slope * away) / sigma
+        cost = float(np.minimum(off**2, _CAP).sum() + (slope / _RATE_PRIOR) ** 2) / 2
+        if best is None or cost < best.cost:
+            best = _Fit(middle, level, slope, cost, off)
+    assert best is not None  # noqa: S101 - there is always a slope to try
+    return best
+
+
+def _slopes(at: NDArray[np.float64], ahead: NDArray[np.float64]) -> list[float]:
+    """Return slopes to begin with: none, and the median one between measurements half the stretch apart."""
+    half = at.size // 2
+    if half < 1:
+        return [0.0]
+    apart = at[half:] - at[: at.size - half]
+    known = apart > 1.0
+    if not known.any():
+        return [0.0]
+    slopes = (ahead[half:] - ahead[: at.size - half])[known] / apart[known]
+    return [0.0, float(np.median(slopes))]
+
+
+def _split(
+    at: NDArray[np.float64], ahead: NDArray[np.float64], sigma: NDArray[np.float64], low: int, high: int
+) -> list[tuple[int, int]]:
+    """Split measurements into stretches, where that explains clearly more; each as it would be by itself."""
+    own = slice(low, high)
+    whole = _fit(at[own], ahead[own], sigma[own])
+    count = high - low
+    if count < 2 * _LEAST_AFTER or whole.cost < _JAM_NATS:
+        return [(low, high)]
+    price = _JAM_NATS + log(count)
+    costs: dict[int, float] = {}
+
+    def cheapest(cuts: range) -> int:
+        for cut in cuts:
+            if cut not in costs:
+                left, right = slice(low, cut), slice(cut, high)
+                costs[cut] = (
+                    _fit(at[left], ahead[left], sigma[left]).cost + _fit(at[right], ahead[right], sigma[right]).cost
+                )
+        return min(costs, key=lambda cut: (costs[cut], cut))
+
+    first, last = low + _LEAST_AFTER, high - _LEAST_AFTER
+    step = -(-count // _COARSE)
+    about = cheapest(range(first, last + 1, step))
+    where = cheapest(range(max(first, about - step), min(last, about + step) + 1))
+    if costs[where] >= whole.cost - price:
+        return [(low, high)]
+    return _split(at, ahead, sigma, low, where) + _split(at, ahead, sigma, where, high)
+
+
+def _stretch(
+    at: NDArray[np.float64],
+    ahead: NDArray[np.float64],
+    sigma: NDArray[np.float64],
+    order: NDArray[np.int64],
+    low: int,
+    high: int,
+) -> Stretch:
+    own = slice(low, high)
+    fit = _fit(at[own], ahead[own], sigma[own])
+    used = fit.off**2 < _CAP
+    away = at[own][used] - fit.middle
+    weight = 1 / sigma[own][used] ** 2
+    s0, s1, s2 = weight.sum(), (weight * away).sum(), (weight * away**2).sum() + _RATE_PRIOR**-2
+    down = max(s0 * s2 - s1 * s1, 1e-300)
+    off = (ahead[own] - fit.level - fit.rate * (at[own] - fit.middle))[used]
+    scatter = float(np.sqrt((off**2).sum() / max(1, off.size - 2))) if off.size > 2 else float(sigma[own].max())
+    return Stretch(
+        float(at[low]), float(at[high - 1]), fit.middle, fit.level, fit.rate, max(_LEAST_SCATTER_S, scatter),
+        (float(s2 / down), float(-s1 / down), float(s0 / down)),
+        tuple(int(n) for n in order[own][used]),
+    )  # fmt: skip

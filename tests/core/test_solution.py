@@ -1,0 +1,280 @@
+"""The solution of a day, on made-up evidence: truths it must find, contradictions it must name, laws it must obey."""
+
+import random
+from dataclasses import replace
+
+import numpy as np
+import pytest
+from hypothesis import given, settings
+from hypothesis import strategies as st
+
+from vesk.core.day.lateness import ClapBound, weigh_lateness
+from vesk.core.day.solve import solve
+from vesk.core.day.stretches import find_stretches
+from vesk.core.kinds import LTC, PICTURE, SOUND, Asked, Discord, Witness
+from vesk.simulator.evidence import MadeDay, MadeDevice
+
+HOUR = 3600.0
+FRAME = 0.04
+
+
+def in_step(frames):
+    """A camera whose frames begin so many frames after its timecode's, all day, and whose labels are not rounded."""
+    return {"error": lambda _at: -frames * FRAME, "clock": LTC}
+
+
+A = MadeDevice("A", PICTURE, lambda _at: 0.0, LTC)
+S1 = MadeDevice("S1", SOUND)
+
+
+def made(*devices, takes=8, since=9.0, until=18.0, clap=True, seed=1):
+    day = MadeDay(devices, seed)
+    tags = [one.tag for one in devices]
+    keys = [day.take(tags, float(at) * HOUR, 40, clap=clap) for at in np.linspace(since, until, takes)]
+    return day, keys
+
+
+def off_picture(day, solution, tag):
+    """How far places of a camera are from where the picture wants them, seconds."""
+    return [place.offset_s - day.places[pair] for pair, place in solution.places.items() if pair[0].startswith(tag)]
+
+
+def test_a_camera_that_hears_a_frame_early_is_found_by_two_claps_and_its_ltc_and_laid_on_its_picture():
+    day, _ = made(A, MadeDevice("C", PICTURE, lambda _at: 0.0, LTC, late_s=-FRAME), S1, takes=2)
+    solution = solve(day.day())
+    (found,) = solution.contradictions
+    assert (found.about, found.device, found.clock, found.agreeing, found.claps) == (
+        Discord.LATENESS, "C", LTC, 2, 2,
+    )  # fmt: skip
+    assert found.apart_s == pytest.approx(-FRAME, abs=0.002)
+    assert max(map(abs, off_picture(day, solution, "C"))) < 0.003  # against the scratch it would be 40 ms
+    place = next(one for pair, one in solution.places.items() if pair[0] == "C001")
+    assert {one.witness: round(one.apart_sd) for one in place.agreements}[Witness.SOUND] <= -15
+    # One question for the device, whatever the number of its takes.
+    assert [(one.asked, one.device, len(one.pairings)) for one in solution.questions] == [(Asked.LATENESS, "C", 2)]
+
+
+def test_what_a_person_said_of_its_ears_ends_the_contradiction():
+    day, _ = made(A, MadeDevice("C", PICTURE, lambda _at: 0.0, LTC, late_s=-FRAME), S1, takes=2)
+    evidence = day.day()
+    said = [replace(one, late_s=-FRAME, said="Ines") if one.tag == "C" else one for one in evidence.devices]
+    solution = solve(replace(evidence, devices=tuple(said)))
+    assert not solution.contradictions
+    assert not solution.questions
+    assert max(map(abs, off_picture(day, solution, "C"))) < 0.003
+    wrong = [replace(one, said="Ines") if one.tag == "C" else one for one in evidence.devices]
+    solution = solve(replace(evidence, devices=tuple(wrong)))  # a person's word stands, even this one
+    assert off_picture(day, solution, "C") == pytest.approx([-FRAME] * 2, abs=0.003)
+
+
+def test_a_clock_alone_makes_it_a_question_and_no_claim_where_a_header_counts_whole_frames():
+    early = MadeDevice("C", PICTURE, lambda _at: 0.0, LTC, late_s=-FRAME)
+    assert solve(made(A, early, S1, clap=False)[0].day()).contradictions[0].claps == 0
+    # A camera whose frames begin a third of a frame after its timecode's hears as it sees: nothing is wrong with it.
+    third = MadeDevice("C", PICTURE, lambda _at: -0.31 * FRAME, LTC, late_s=0.0)
+    solution = solve(made(replace(third, clock="header"), S1)[0].day())
+    assert not solution.contradictions
+
+
+def test_a_far_microphone_is_late_and_not_the_clock():
+    day, _ = made(A, MadeDevice("B", PICTURE, lambda _at: 0.0, LTC, late_s=22 / 343), S1, takes=6)
+    solution = solve(day.day())
+    assert [(one.device, one.about) for one in solution.contradictions] == [("B", Discord.LATENESS)]
+    assert max(map(abs, off_picture(day, solution, "B"))) < 0.005
+
+
+def test_a_sound_that_two_takes_share_breaks_its_devices_pattern_and_bends_nothing():
+    day, keys = made(A, MadeDevice("B", PICTURE, **in_step(0.2)), S1)
+    before = solve(day.day())
+    day, keys = made(A, MadeDevice("B", PICTURE, **in_step(0.2)), S1)
+    wrong = keys[3][1], keys[3][2]
+    day.mistake(*wrong, 2.7)
+    solution = solve(day.day())
+    assert [(one.about, one.pairings) for one in solution.contradictions] == [(Discord.PATTERN, (wrong,))]
+    assert solution.contradictions[0].apart_s == pytest.approx(2.7, abs=0.01)
+    assert [one.pairings for one in solution.questions if one.asked == Asked.PATTERN] == [(wrong,)]
+    for pair, place in before.places.items():
+        if pair != wrong:
+            assert solution.places[pair].offset_s == pytest.approx(place.offset_s, abs=1e-4)
+
+
+def test_hours_off_a_power_cycle_and_a_jam_are_one_finding_each():
+    def error(at):
+        return 3600.02 if at < 13 * HOUR else 7200 + 3e-6 * at
+
+    day, _ = made(A, MadeDevice("B", PICTURE, error, LTC), S1, takes=12)
+    solution = solve(day.day())
+    first, second = solution.clocks["B"].stretches
+    assert (round(first.ahead_s, 1), round(second.ahead_s, 1)) == (3600.0, 7200.2)
+    assert second.rate == pytest.approx(3e-6, abs=3e-7)
+    asked = [(one.asked, one.device, len(one.pairings)) for one in solution.questions]
+    assert sorted(asked) == [(Asked.CLOCK, "B", 5), (Asked.CLOCK, "B", 7)]
+
+
+def test_a_clean_large_day_leaves_one_decision_for_each_device_and_jam():
+    def jammed(ppm):
+        return lambda at: ppm * 1e-6 * (at - (7 if at < 13.5 * HOUR else 13.5) * HOUR)
+
+    cameras = [MadeDevice(tag, PICTURE, jammed(ppm)) for tag, ppm in (("A", 3), ("B", 5))]
+    day, _ = made(*cameras, S1, takes=130, since=7.2, until=19.0)
+    solution = solve(day.day())
+    assert sorted((one.asked, one.device) for one in solution.questions) == [
+        (Asked.CLOCK, "A"), (Asked.CLOCK, "A"), (Asked.CLOCK, "B"), (Asked.CLOCK, "B"),
+    ]  # fmt: skip
+    assert not solution.contradictions
+    assert max(abs(one) for tag in "AB" for one in off_picture(day, solution, tag)) < 0.005
+
+
+def test_a_mute_clip_between_takes_is_placed_by_its_devices_clock():
+    inside = []
+    for seed in range(12):
+        day, _ = made(A, MadeDevice("B", PICTURE, lambda at: 4e-6 * (at - 8 * HOUR), LTC), S1, seed=seed)
+        key, sound = day.roll("B", 10.3 * HOUR, 20), day.roll("S1", 10.3 * HOUR - 3, 30)
+        evidence = day.day()
+        matches = tuple(one for one in evidence.matches if one.picture != key)
+        place = solve(replace(evidence, matches=matches)).places[key, sound]
+        assert place.by == Witness.TIMECODE
+        assert 1.96 * place.se_s < FRAME / 4
+        inside.append(abs(place.offset_s - day.places[key, sound]) <= 1.96 * place.se_s)
+    assert sum(inside) >= 11
+
+
+def test_a_silent_camera_is_placed_by_the_claps_it_saw_and_others_heard():
+    apart = []
+    for seed in range(6):
+        day, _ = made(A, MadeDevice("D", PICTURE, lambda _at: 0.3, mute=True), S1, takes=4, seed=seed)
+        solution = solve(day.day())
+        own = [place for pair, place in solution.places.items() if pair[0].startswith("D")]
+        assert {one.by for one in own} == {Witness.SYNC_POINT}
+        apart += off_picture(day, solution, "D")
+    assert len(apart) == 24
+    assert sum(abs(one) < FRAME / 2 for one in apart) >= 22
+    assert max(map(abs, apart)) < FRAME
+
+
+def test_loops_close_and_the_one_that_does_not_comes_first():
+    devices = (A, MadeDevice("B", PICTURE, **in_step(0.2)), S1, MadeDevice("S2", SOUND, lambda at: 9e-6 * at))
+    day, keys = made(*devices)
+    assert len(solve(day.day()).loops) == 8
+    assert not solve(day.day()).open_loops
+    day.mistake(keys[2][1], keys[2][3], 0.3)
+    solution = solve(day.day())
+    assert len(solution.open_loops) == 1
+    assert {keys[2][1], keys[2][3]} < set(solution.open_loops[0].members)
+    assert abs(solution.open_loops[0].misclosure_s) == pytest.approx(0.3, abs=1e-3)
+    assert [one.pairings for one in solution.contradictions] == [((keys[2][1], keys[2][3]),)]
+
+
+def test_what_sound_leaves_open_the_clocks_settle():
+    day, keys = made(A, S1)
+    evidence = day.day()
+    open_one = keys[4][0], keys[4][1]
+
+    def left_open(by_s):
+        return tuple(
+            replace(one, sure=False, at_head_s=one.at_head_s + by_s) if (one.picture, one.sound) == open_one else one
+            for one in evidence.matches
+        )
+
+    assert solve(replace(evidence, matches=left_open(0.0))).places[open_one].confirmed
+    solution = solve(replace(evidence, matches=left_open(0.7)))
+    assert not solution.places[open_one].confirmed
+    assert [one.pairings for one in solution.questions if one.asked == Asked.AMBIGUOUS] == [(open_one,)]
+
+
+def test_five_takes_with_a_clap_each_tell_the_delay_within_a_fifth_of_a_frame():
+    errors, inside = [], 0
+    for seed in range(20):
+        rng = np.random.default_rng(seed)
+        late = float(rng.uniform(-1.5, 1.5)) * FRAME
+        contacts = rng.uniform(1, 2, 5)
+        closed = np.floor(contacts / FRAME) + 1
+        claps = [
+            ClapBound(c + late - (k + 0.5) * FRAME, c + late - (k - 1) * FRAME, 0.9)
+            for c, k in zip(contacts, closed, strict=True)
+        ]
+        found = weigh_lateness(0.0, said=False, frame_s=FRAME, tolerance_s=FRAME / 4, claps=claps)
+        errors.append(abs(found.best_s - late) / FRAME)
+        inside += found.low_s - 0.001 <= late <= found.high_s + 0.001
+    assert inside >= 18
+    assert np.median(errors) < 0.15
+    assert sum(one < 0.2 for one in errors) >= 15
+
+
+@pytest.mark.parametrize("noise_s", [2e-4, 3e-3, 1e-2])
+def test_stretches_break_where_a_clock_was_jammed_and_not_for_single_lies(noise_s):
+    rng = np.random.default_rng(4)
+    at = np.sort(rng.uniform(7 * HOUR, 19 * HOUR, 90))
+    ahead = np.where(at < 13 * HOUR, 3e-6 * (at - 7 * HOUR), 0.2 - 5e-6 * (at - 13 * HOUR))
+    ahead += rng.normal(0, noise_s, at.size)
+    lies = rng.choice(at.size, 8, replace=False)
+    ahead[lies] += rng.uniform(-3, 3, 8)
+    first, second = find_stretches(at, ahead, np.full(at.size, 1e-5))
+    assert first.until_s < 13 * HOUR < second.since_s
+    assert first.rate == pytest.approx(3e-6, abs=4 * first.covariance[2] ** 0.5)
+    assert second.rate == pytest.approx(-5e-6, abs=4 * second.covariance[2] ** 0.5)
+    assert not set(lies) & {n for one in (first, second) for n in one.members}
+
+
+HARD = (
+    A,
+    MadeDevice("B", PICTURE, lambda at: 3600 + 4e-6 * at, LTC),
+    MadeDevice("C", PICTURE, lambda _at: 0.0, LTC, late_s=-FRAME),
+    MadeDevice("E", PICTURE, None),
+    S1,
+    MadeDevice("S2", SOUND, lambda at: 9e-6 * at),
+)
+
+
+@settings(max_examples=15, deadline=None)
+@given(st.randoms(use_true_random=False))
+def test_the_order_of_anything_does_not_matter(rng: random.Random):
+    evidence = made(*HARD, takes=4)[0].day()
+
+    def mixed(values):
+        return tuple(rng.sample(values, len(values)))
+
+    other = replace(
+        evidence, devices=mixed(evidence.devices), recordings=mixed(evidence.recordings),
+        matches=mixed(evidence.matches), seen=mixed(evidence.seen), heard=mixed(evidence.heard),
+    )  # fmt: skip
+    one, two = solve(evidence), solve(other)
+    assert one.questions == two.questions
+    for pair, place in one.places.items():
+        assert two.places[pair].offset_s == pytest.approx(place.offset_s, abs=1e-9)
+
+
+def test_a_device_renamed_changes_nothing():
+    evidence = made(*HARD, takes=4)[0].day()
+    named = {"C": "wheelhouse", "S1": "R7", "A": "Z"}
+
+    def told(values, field):
+        return tuple(replace(one, **{field: named.get(getattr(one, field), getattr(one, field))}) for one in values)
+
+    other = replace(evidence, devices=told(evidence.devices, "tag"), recordings=told(evidence.recordings, "device"))
+    one, two = solve(evidence), solve(other)
+    apart = [sorted(c.apart_s for c in found.contradictions) for found in (one, two)]
+    assert apart[0] == pytest.approx(apart[1])
+    for pair, place in one.places.items():
+        assert two.places[pair].offset_s == pytest.approx(place.offset_s, abs=1e-6)
+
+
+@settings(max_examples=12, deadline=None)
+@given(st.integers(0, 3), st.integers(0, 5))
+def test_a_recording_taken_away_worsens_no_others_place_beyond_its_band(take, device):
+    day, keys = made(*HARD, takes=4)
+    evidence = day.day()
+    gone = keys[take][device]
+    less = replace(
+        evidence, recordings=tuple(one for one in evidence.recordings if one.key != gone),
+        matches=tuple(one for one in evidence.matches if gone not in {one.picture, one.sound}),
+        seen=tuple(one for one in evidence.seen if one.recording != gone),
+        heard=tuple(one for one in evidence.heard if one.recording != gone),
+    )  # fmt: skip
+    before, after = solve(evidence), solve(less)
+    for pair, place in after.places.items():
+        was = before.places[pair]
+        worse = abs(place.offset_s - day.places[pair]) - abs(was.offset_s - day.places[pair])
+        ears = after.lateness.get(pair[0][0])
+        band = 1.96 * place.se_s + ((ears.high_s - ears.low_s) / 2 if ears else 0.0)
+        assert worse <= max(band, 0.003)
