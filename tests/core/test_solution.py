@@ -182,11 +182,11 @@ def test_what_sound_leaves_open_the_clocks_settle():
     assert [one.pairings for one in solution.questions if one.asked == Asked.AMBIGUOUS] == [(open_one,)]
 
 
-def test_five_takes_with_a_clap_each_tell_the_delay_within_a_fifth_of_a_frame():
+def test_five_takes_with_a_clap_each_tell_a_cameras_delay_within_a_fifth_of_a_frame():
     errors, inside = [], 0
-    for seed in range(20):
+    for seed in range(40):
         rng = np.random.default_rng(seed)
-        late = float(rng.uniform(-1.5, 1.5)) * FRAME
+        late = float(rng.choice([-1, 0, 1, 2]) * FRAME + rng.normal(0, 0.002))  # cameras delay by whole frames
         contacts = rng.uniform(1, 2, 5)
         closed = np.floor(contacts / FRAME) + 1
         claps = [
@@ -196,9 +196,8 @@ def test_five_takes_with_a_clap_each_tell_the_delay_within_a_fifth_of_a_frame():
         found = weigh_lateness(0.0, said=False, frame_s=FRAME, tolerance_s=FRAME / 4, claps=claps)
         errors.append(abs(found.best_s - late) / FRAME)
         inside += found.low_s - 0.001 <= late <= found.high_s + 0.001
-    assert inside >= 18
-    assert np.median(errors) < 0.15
-    assert sum(one < 0.2 for one in errors) >= 15
+    assert sum(one < 0.2 for one in errors) >= 34
+    assert inside >= 37
 
 
 @pytest.mark.parametrize("noise_s", [2e-4, 3e-3, 1e-2])

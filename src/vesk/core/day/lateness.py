@@ -28,8 +28,8 @@ _NEVER = 1e-12  # nothing is impossible
 _CLOCK_SE_S = 0.0015
 ROUNDED = 0.12  # of a frame: takes that scatter more have labels that keep no step with their frames
 # What is usual: a microphone a few metres further than the recorder's; far ones; whole frames inside the camera.
-_USUAL, _FAR, _FRAMES, _ANY = 0.75, 0.10, 0.10, 0.05
-_USUAL_S, _USUAL_SPREAD_S, _FAR_S, _FRAME_SPREAD_S = 0.004, 0.005, 0.12, 0.002
+_USUAL, _FAR, _FRAMES, _ANY = 0.65, 0.15, 0.10, 0.10
+_USUAL_S, _USUAL_SPREAD_S, _FAR_S, _FRAME_SPREAD_S = 0.004, 0.006, 0.12, 0.002
 
 
 @dataclass(frozen=True, slots=True)
