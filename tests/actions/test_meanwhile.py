@@ -31,6 +31,7 @@ from vesk.actions.known import known_of_day
 from vesk.actions.locating import located
 from vesk.core.errors import MediaError, StorageError
 from vesk.core.kinds import ReportKind
+from vesk.dailies.sync_points import sync_points_of
 from vesk.media import checksum
 from vesk.media.wave import write_wave
 from vesk.store import changes, days, journal, pairings, recordings, turnovers
@@ -129,7 +130,7 @@ def test_a_clap_decided_while_claps_are_looked_for_is_kept(db, settings, day, mo
             sync_points.decide(theirs, settings, first.id, version=first.version, frame=first.frame + 1)
             theirs.commit()
 
-    meanwhile(monkeypatch, "vesk.actions.sync_points.guarded", person)
+    meanwhile(monkeypatch, "vesk.actions.sync_points.watched", person)
     monkeypatch.setattr("vesk.actions.sync_points._keep_frames", lambda *_: None)
     sync_points.keep_sync_points(db, settings, row.id)
     db.commit()
@@ -427,7 +428,7 @@ def test_a_short_silent_recording_is_looked_at_once(db, settings, afternoon, tmp
     path = next(afternoon.folder.rglob("D001_001.mov"))
     place = measuring.Located(path, measuring.bordered(path, _facts, path), _nowhere(tmp_path))
     assert place.facts.channels == 0
-    found = sync_points.sync_points_of(place)
+    found = sync_points_of(place)
     frames = [one.frame for one in found.seen]
     assert len(frames) == len(set(frames))
     assert all(abs(a - b) > 1 for n, a in enumerate(frames) for b in frames[:n])

@@ -41,7 +41,7 @@ def test_as_proposed_the_sound_lies_where_it_belongs(late_s, ppm):
 
 @pytest.mark.parametrize("known_s", [0.0, 0.04])
 def test_what_is_known_of_the_microphones_is_taken_out(known_s):
-    one = judged(found(-3.0 + 0.04), late_s=known_s)
+    one = judged(found(-3.0 + 0.04), known_late_s=known_s)
     assert one.errors.head_s == pytest.approx(known_s - 0.04, abs=1e-9)
     heard = {item.kind: item.offset_s for item in one.evidence}
     assert heard[SOUND] == pytest.approx(-3.0 + 0.04 - known_s)

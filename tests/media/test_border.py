@@ -167,6 +167,7 @@ def test_nothing_guarded_outlives_a_starter_that_was_killed(tmp_path):
         "import sys, threading, time\nsys.path.insert(0, 'tests/media')\nfrom pathlib import Path\n"
         "from vesk.media.guarded import guarded\nimport orphan\n"
         f"threading.Thread(target=lambda: guarded(Path('x'), 60, orphan.stay, Path({str(mark)!r}))).start()\n"
+        "time.sleep(60)\n"  # a starter that reaches its end starts nothing any more
     )
     (tmp_path / "orphan.py").write_text(
         "import os, time\n\ndef stay(mark):\n    mark.write_text(str(os.getpid()))\n    time.sleep(60)\n"

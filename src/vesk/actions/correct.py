@@ -54,9 +54,28 @@ def _add(
     journal.note(session, day_id=pairing.day_id, by=settings.person, what=what, pairing_id=pairing.id)
 
 
-def take_proposal(session: Session, settings: Settings, pairing_id: int, *, version: int) -> None:
-    """Take the proposed correction."""
+def _refuse_disagreeing(now: PairingStatus) -> None:
+    """Refuse what needs a person's own look.
+
+    Raises
+    ------
+    RefusedError
+        If its evidence disagrees.
+    """
+    if now.contradiction is not None and now.verdict is not None:
+        raise RefusedError(
+            f"{_name(now)}: {now.verdict.brief}: its evidence disagrees, so it is not done together with others. "
+            "Answer it above the list, or decide it on the bench."
+        )
+
+
+def take_proposal(
+    session: Session, settings: Settings, pairing_id: int, *, version: int, together: bool = False
+) -> None:
+    """Take the proposed correction; where several are taken `together`, not of one whose evidence disagrees."""
     pairing, now = _held(session, pairing_id, version)
+    if together:
+        _refuse_disagreeing(now)
     proposal = now.proposal
     if proposal is None:
         raise RefusedError("Nothing is proposed: no common sound was found. Slip by hand, or choose another partner.")
@@ -117,9 +136,11 @@ def undo(session: Session, settings: Settings, pairing_id: int, *, version: int)
     return what
 
 
-def check(session: Session, settings: Settings, pairing_id: int, *, version: int) -> None:
-    """Mark as checked: a person states that head, middle and tail hold."""
+def check(session: Session, settings: Settings, pairing_id: int, *, version: int, together: bool = False) -> None:
+    """Mark as checked: a person states that head, middle and tail hold; of several `together`, none that disagrees."""
     pairing, now = _held(session, pairing_id, version)
+    if together:
+        _refuse_disagreeing(now)
     if now.state == pairing_status.SET_ASIDE:
         raise RefusedError("It is set aside. Bring it back first.")
     if now.state == pairing_status.CHECKED:

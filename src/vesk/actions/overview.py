@@ -8,10 +8,11 @@ from typing import Any, TypeVar, cast
 from sqlmodel import Session
 
 from vesk.actions import known, pairing_status, placing
-from vesk.actions.pairing_status import DayRows, Earlier, PairingStatus
+from vesk.actions.pairing_status import DayRows, Earlier, Gathered, PairingStatus
 from vesk.actions.placing import Placed
 from vesk.actions.remembered import Remembered
 from vesk.core.day.known import DayKnown
+from vesk.core.day.solution import Solution
 from vesk.store import compared, days, fingerprint, pairings, recordings, sync_points
 from vesk.store.tables import CheckRow, CorrectionRow, Day, Pairing, Recording, Source, SyncPointRow
 
@@ -98,13 +99,18 @@ class Overview:
     @property
     def statuses(self) -> list[PairingStatus]:
         """Every pairing as it stands, by picture and then by offset."""
+        return self._gathered.statuses
+
+    @property
+    def solution(self) -> Solution:
+        """What all evidence together says of the day."""
+        return self._gathered.solution
+
+    @property
+    def _gathered(self) -> Gathered:
         steady = tuple(name for name in _STANDING_BY if name not in {"pairing", "correction", "check_mark", "compared"})
         earlier: Earlier = self._remembered("earlier", steady, lambda _own: Earlier())
-        return self._remembered(
-            "statuses",
-            _STANDING_BY,
-            lambda own: self._gathered(own, earlier),
-        )
+        return self._remembered("statuses", _STANDING_BY, lambda own: self._gather(own, earlier))
 
     def status_of(self, pairing_id: int) -> PairingStatus:
         """Return how one pairing stands.
@@ -123,7 +129,7 @@ class Overview:
             "placed", tables, lambda _own: placing.place_recordings(self.recordings, self.pairings, rate)
         )
 
-    def _gathered(self, own: Session, earlier: Earlier) -> list[PairingStatus]:
+    def _gather(self, own: Session, earlier: Earlier) -> Gathered:
         rows = self._rows(own)
         return pairing_status.gather(own, self.day, rows.sharing, rows, earlier)
 

@@ -3,13 +3,17 @@
 from __future__ import annotations
 
 from collections.abc import Mapping, Sequence
-from dataclasses import dataclass, field
+from dataclasses import dataclass, field, replace
 from fractions import Fraction
 
 from sqlmodel import Session
 
+from vesk.actions import solving
 from vesk.actions.remembered import Remembered
 from vesk.core.conform.correction import Correction, Errors
+from vesk.core.day.day import Day as SolvedDay
+from vesk.core.day.day import Match
+from vesk.core.day.solution import NOTHING, Contradiction, Place, Solution
 from vesk.core.kinds import MATCHED, Status
 from vesk.core.pairing.evidence import Evidence
 from vesk.core.pairing.judgement import Claps, Judgement, Side
@@ -54,7 +58,7 @@ class PairingStatus:
 
     @property
     def late_s(self) -> float:
-        """How late the camera hears beyond the recorder, seconds: distance and internal delay, as known."""
+        """How late the camera hears beyond the recorder, seconds: as the whole day says, else as entered."""
         return self.judged.late_s
 
     @property
@@ -110,6 +114,11 @@ class PairingStatus:
         return self.judged.proposal
 
     @property
+    def contradiction(self) -> Contradiction | None:
+        """Evidence of it that cannot be true together."""
+        return self.judged.contradiction
+
+    @property
     def verdict(self) -> Verdict | None:
         """The cause and its sentence, as the pairing is laid now; None before it was measured."""
         return self.judged.verdict
@@ -158,6 +167,8 @@ class DayRows:
         By number: the recordings of these, their sources, what stands of each pairing, sync points of each recording.
     compared : dict
         Pairs of recordings whose own sound was compared, and whether both heard the same moments.
+    whole : bool
+        Whether these are all of the day: then what the day as a whole says of each counts.
     """
 
     sharing: list[Pairing]
@@ -167,29 +178,43 @@ class DayRows:
     checks: dict[int, CheckRow]
     marked: dict[int, list[SyncPointRow]]
     compared: dict[frozenset[int], bool]
+    whole: bool = True
 
 
 def of_day(session: Session, day: Day) -> list[PairingStatus]:
     """Return every pairing of a day as it stands, by picture and then by offset."""
     rows = pairings.of_day(session, day.id)
-    return gather(session, day, rows, _rows(session, day, rows, rows))
+    every = {one.id: one for one in recordings.of_day(session, day.id)}
+    return gather(session, day, rows, _rows(session, day, rows, rows, every)).statuses
 
 
 def of_pairing(session: Session, pairing_id: int) -> PairingStatus:
-    """Return one pairing as it stands."""
+    """Return one pairing as it stands by itself, without what the day as a whole says of it."""
     pairing = pairings.get(session, pairing_id)
     day = days.get_day(session, pairing.day_id)
-    return gather(session, day, [pairing], _rows(session, day, [pairing], pairings.sharing(session, [pairing])))[0]
-
-
-def _rows(session: Session, day: Day, asked: list[Pairing], sharing: list[Pairing]) -> DayRows:
-    ids = [row.id for row in asked]
+    sharing = pairings.sharing(session, [pairing])
     members = recordings.by_id(session, {r.picture_id for r in sharing} | {r.sound_id for r in sharing})
+    rows = replace(_rows(session, day, [pairing], sharing, members), whole=False)
+    return gather(session, day, [pairing], rows).statuses[0]
+
+
+def _rows(
+    session: Session, day: Day, asked: list[Pairing], sharing: list[Pairing], members: dict[int, Recording]
+) -> DayRows:
+    ids = [row.id for row in asked]
     return DayRows(
         sharing, members, {one.id: one for one in days.sources(session, day.id, gone=True)},
         pairings.standing_corrections(session, ids), pairings.standing_checks(session, ids),
         sync_points.of_recordings(session, members), compared.of_day(session, day.id, members),
     )  # fmt: skip
+
+
+@dataclass(frozen=True, slots=True)
+class Gathered:
+    """Pairings as they stand, and what the day as a whole says; nothing where only some of it was asked about."""
+
+    statuses: list[PairingStatus]
+    solution: Solution
 
 
 def forget() -> None:
@@ -203,6 +228,16 @@ def is_measured(row: Pairing, picture: Recording, sound: Recording) -> bool:
     return row.measured_as is not None and row.measured_of in {"", pairings.contents(picture, sound)}
 
 
+@dataclass(frozen=True, slots=True)
+class _Measured:
+    """What was measured of a pairing, with its name, what it claims and what it tells the day; by its row."""
+
+    row: Pairing
+    found: tuple[str, Measurement] | None
+    claim: Claim | None
+    match: Match | None
+
+
 @dataclass(slots=True)
 class Earlier:
     """What was gathered before: statuses by pairing, each with what it rested on, and the order of their pictures.
@@ -210,7 +245,8 @@ class Earlier:
     What was measured, by pairing, stands beside the row that said so: while that is the same object, so is this.
     """
 
-    measured: dict[int, tuple[Pairing, tuple[str, Measurement] | None, Claim | None]] = field(default_factory=dict)
+    measured: dict[int, _Measured] = field(default_factory=dict)
+    evidence: SolvedDay | None = None
     statuses: dict[int, tuple[tuple[object, ...], PairingStatus]] = field(default_factory=dict)
     order: dict[int, int] = field(default_factory=dict)
 
@@ -225,26 +261,28 @@ class Earlier:
         return order
 
 
-def gather(
-    session: Session, day: Day, asked: list[Pairing], rows: DayRows, earlier: Earlier | None = None
-) -> list[PairingStatus]:
+def gather(session: Session, day: Day, asked: list[Pairing], rows: DayRows, earlier: Earlier | None = None) -> Gathered:
     """Return pairings as they stand, by picture and then by offset; what was measured is read where not remembered.
 
     Who gives `earlier` vouches that recordings, sources and sync points are as they were then, and that a pairing's
     row that changed is another object. It is brought up to date.
     """
     earlier = earlier or Earlier()
-    measured, claims = _measured_and_claims(session, rows, earlier)
+    measured = _all_measured(session, rows, earlier)
+    claims = [one.claim for one in measured.values() if one.claim is not None]
     two = {frozenset(map(str, pair)) for pair, same_moment in rows.compared.items() if same_moment}
     rivals = rivalries(claims, two)
     members, sources = rows.members, rows.sources
+    solution = _solved(day, rows, earlier, list(measured.values()), rivals) if rows.whole else NOTHING
+    places = solution.places
     made = []
     for row in asked:
         picture, sound = members[row.picture_id], members[row.sound_id]
         rivalry = rivals.get(str(row.id))
         own = sources[picture.source_id], sources[sound.source_id]
         correction, check = rows.corrections.get(row.id), rows.checks.get(row.id)
-        rests_on = correction and correction.id, check and check.id, rivalry
+        place = places.get((str(row.picture_id), str(row.sound_id)))  # what the day says
+        rests_on = correction and correction.id, check and check.id, rivalry, place
         before, status = earlier.statuses.get(row.id, (None, None))
         # The same row object says the same; another may have been read anew.
         if status is not None and status.pairing is row and before == rests_on:
@@ -255,17 +293,19 @@ def gather(
             _side(picture, own[0]), _side(sound, own[1]), row.offset, fps,
             (sound.facts.sample_rate if sound.facts else 0) or 48_000, Tolerance(day.tolerance),
             _as_corrected(correction),
-            _late_s(*own),
+            solving.late_s(own[0]) - solving.late_s(own[1]),
             _claps(rows.marked.get(row.picture_id, ()), rows.marked.get(row.sound_id, ()), float(fps), own[1]),
-            rivalry, _rival_name(rivalry, row, rows.sharing, members, sources) if rivalry else "",
+            rivalry, _rival_name(rivalry, row, rows.sharing, members, sources) if rivalry else "", place,
         )  # fmt: skip
-        name, found = measured.get(row.id, (None, None))
+        own_measured = measured.get(row.id)
+        name, found = (own_measured and own_measured.found) or (None, None)
         judged = _judged(name, known, found)
         status = PairingStatus(day, row, picture, sound, *own, correction, check, judged)
         earlier.statuses[row.id] = (rests_on, status)
         made.append(status)
-    place = earlier.place_of(members, {status.picture.id for status in made}, day)
-    return sorted(made, key=lambda status: (place[status.picture.id], status.pairing.offset))
+    order = earlier.place_of(members, {status.picture.id for status in made}, day)
+    made.sort(key=lambda status: (order[status.picture.id], status.pairing.offset))
+    return Gathered(made, solution)
 
 
 @dataclass(frozen=True, slots=True)
@@ -283,6 +323,7 @@ class _Known:
     claps: Claps
     rivalry: Rivalry | None
     rival: str
+    place: Place | None
 
 
 _FOUND: Remembered[str, Measurement] = Remembered(4000)
@@ -295,7 +336,7 @@ def _judged(name: str | None, known: _Known, found: Measurement | None) -> Judge
     if judged is None:
         judged = Judgement(
             known.picture, known.sound, found, known.offset, known.fps, known.sample_rate, known.tolerance,
-            known.correction, known.late_s, known.claps, known.rivalry, known.rival,
+            known.correction, known.late_s, known.claps, known.rivalry, known.rival, known.place,
         )  # fmt: skip
         _JUDGED.keep((name, known), judged)
     return judged
@@ -303,11 +344,6 @@ def _judged(name: str | None, known: _Known, found: Measurement | None) -> Judge
 
 def _side(row: Recording, source: Source) -> Side:
     return Side(source.tag, row.duration, row.start, row.clock, row.off_speed)
-
-
-def _late_s(picture: Source, sound: Source) -> float:
-    """Return how late a camera hears beyond a recorder, seconds: distance and internal delay, as known."""
-    return distance_delay_s((picture.distance_mm - sound.distance_mm) / 1000) + picture.delay_us / 1e6
 
 
 def _as_corrected(row: CorrectionRow | None) -> Correction:
@@ -339,17 +375,30 @@ def to_compare_of_day(session: Session, day: Day) -> list[Shared]:
     return [shared for shared in to_compare(claims) if shared.pair not in asked]
 
 
-def _measured_and_claims(
-    session: Session, rows: DayRows, earlier: Earlier
-) -> tuple[dict[int, tuple[str, Measurement]], list[Claim]]:
-    """Return what was measured of pairings and what it claims, reckoned for those whose row is another than before."""
+def _all_measured(session: Session, rows: DayRows, earlier: Earlier) -> dict[int, _Measured]:
+    """Return what was measured of pairings and what follows, reckoned for those whose row is another than before."""
     kept = earlier.measured
-    news = [row for row in rows.sharing if row.id not in kept or kept[row.id][0] is not row]
+    news = [row for row in rows.sharing if row.id not in kept or kept[row.id].row is not row]
     found = _measured(session, news, rows.members)
     claims = {int(claim.key): claim for claim in _claims(news, rows.members, found)}
-    kept.update({row.id: (row, found.get(row.id), claims.get(row.id)) for row in news})
-    own = [kept[row.id] for row in rows.sharing]
-    return {row.id: one for row, one, _ in own if one is not None}, [claim for _, _, claim in own if claim is not None]
+    for row in news:
+        own = found.get(row.id)
+        aside = rows.members[row.picture_id].aside or rows.members[row.sound_id].aside
+        match = None if own is None or aside else solving.match(row, own[1])
+        kept[row.id] = _Measured(row, own, claims.get(row.id), match)
+    return {row.id: kept[row.id] for row in rows.sharing}
+
+
+def _solved(
+    day: Day, rows: DayRows, earlier: Earlier, measured: list[_Measured], rivals: Mapping[str, Rivalry]
+) -> Solution:
+    """Return the day's solution by its rows."""
+    if earlier.evidence is None:
+        earlier.evidence = solving.without_matches(day, rows.members, rows.sources, rows.marked)
+    there = {one.key for one in earlier.evidence.recordings}
+    matches = tuple(one.match for one in measured if one.match and {one.match.picture, one.match.sound} <= there)
+    left_open = {(str(one.row.picture_id), str(one.row.sound_id)) for one in measured if str(one.row.id) in rivals}
+    return solving.solution(replace(earlier.evidence, matches=matches), left_open)
 
 
 def _measured(

@@ -13,6 +13,7 @@ from vesk.actions.facts import facts_of
 from vesk.actions.locating import located
 from vesk.core.errors import MediaError, RefusedError, TimecodeError
 from vesk.core.kinds import SOUND, Kind
+from vesk.core.sound.distance import distance_delay_s
 from vesk.core.timecode import FrameRate
 from vesk.media.guarded import guarded
 from vesk.media.probe import read_facts
@@ -105,10 +106,52 @@ def describe(
     if len(name) > _LONGEST_NAME:
         raise RefusedError(f"A source's name has {_LONGEST_NAME} characters at most.")
     source.name = name.strip() or source.name
-    source.distance_mm = round(distance_m * 1000)
-    source.delay_us = round(delay_ms * 1000)
+    ears = round(distance_m * 1000), round(delay_ms * 1000)
+    if ears != (source.distance_mm, source.delay_us):
+        source.ears_by = settings.person
+    source.distance_mm, source.delay_us = ears
     what = f"microphone {float(distance_m):g} m away, internal sound delay {float(delay_ms):g} ms"
     return changed(session, settings, source, what)
+
+
+def say_ears(session: Session, settings: Settings, source_id: int, *, version: int, late_s: float | None) -> Source:
+    """Say how late a camera hears on its own picture; a person's word stands above what the evidence says.
+
+    Parameters
+    ----------
+    session : Session
+    settings : Settings
+    source_id : int
+    version : int
+        The page's.
+    late_s : float or None
+        Seconds, its microphone's distance included; None: just as it is entered.
+
+    Raises
+    ------
+    StaleError
+        If somebody changed the source since `version`.
+    """
+    source = days.get_source_for_change(session, source_id, version)
+    if late_s is not None:
+        source.delay_us = round((late_s - distance_delay_s(source.distance_mm / 1000)) * 1e6)
+    source.ears_by = settings.person
+    return changed(
+        session, settings, source, f"hears as entered: internal sound delay {source.delay_us / 1000:+.1f} ms"
+    )
+
+
+def forget_ears(session: Session, settings: Settings, source_id: int, *, version: int) -> Source:
+    """Take back what was said of how late a source hears: what the evidence says counts again.
+
+    Raises
+    ------
+    StaleError
+        If somebody changed the source since `version`.
+    """
+    source = days.get_source_for_change(session, source_id, version)
+    source.delay_us, source.distance_mm, source.ears_by = 0, 0, ""
+    return changed(session, settings, source, "what was said of how late it hears is taken back")
 
 
 def revise(

@@ -143,6 +143,6 @@ def take_delay(session: Session, settings: Settings, source_id: int, *, version:
     found = source_delay(session, source)
     if found is None:
         raise RefusedError(f"No clap of {source.tag} that was also heard is confirmed yet.")
-    source.delay_us = round(found.middle_s * 1e6)
+    source.delay_us, source.ears_by = round(found.middle_s * 1e6), settings.person
     what = f"internal sound delay {source.delay_us / 1000:+.1f} ms, from {found.agreeing} of {found.claps} claps"
     return changed(session, settings, source, what)

@@ -17,6 +17,7 @@ def arguments(parser: argparse.ArgumentParser) -> None:
     parser.add_argument("folder", type=Path, metavar="DIR")
     parser.add_argument("out", type=Path, metavar="OUT", help="where the files and report.csv go; not inside DIR")
     files.rate_option(parser)
+    files.late_option(parser)
     files.json_option(parser)
 
 
@@ -27,7 +28,7 @@ def run(options: argparse.Namespace) -> int:
         raise RefusedError(
             f"{options.out} lies inside the media folder. Choose another: nothing is written among originals."
         )
-    walked = walk_folder(options.folder, files.cache(), rate=options.fps, tell=files.tell)
+    walked = walk_folder(options.folder, files.cache(), rate=options.fps, late=dict(options.late), tell=files.tell)
     lines = conform(walked, out, files.cache(), tell=files.tell)
     if options.json:
         files.show({**walk_json(walked), "deliveries": lines})

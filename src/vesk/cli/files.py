@@ -8,9 +8,12 @@ import sys
 from pathlib import Path
 from typing import Any
 
-from vesk.core.errors import TimecodeError
+from vesk.core.errors import NumberError, TimecodeError
+from vesk.core.figures import read_number
 from vesk.core.timecode import FrameRate
 from vesk.settings import from_environment
+
+_MOST_MS = 500
 
 
 def json_option(parser: argparse.ArgumentParser) -> None:
@@ -21,6 +24,23 @@ def json_option(parser: argparse.ArgumentParser) -> None:
 def rate_option(parser: argparse.ArgumentParser) -> None:
     """Add ``--fps``."""
     parser.add_argument("--fps", type=_rate, metavar="R", help="the day's frame rate: 25, 23.976, 29.97 DF")
+
+
+def late_option(parser: argparse.ArgumentParser) -> None:
+    """Add ``--late``: a person's word of how late devices hear."""
+    parser.add_argument(
+        "--late", type=_late, metavar="TAG=MS", action="append", default=[],
+        help="how late a device hears on its own picture, milliseconds; stands above what the day's evidence says",
+    )  # fmt: skip
+
+
+def _late(text: str) -> tuple[str, float]:
+    tag, _, figure = text.partition("=")
+    try:
+        value = read_number(figure.strip(), least=-_MOST_MS, most=_MOST_MS)
+    except NumberError:
+        raise argparse.ArgumentTypeError(f"{text} is not of the form C=-40, milliseconds within ±500") from None
+    return tag.strip(), float(value) / 1000
 
 
 def _rate(text: str) -> FrameRate:

@@ -14,12 +14,13 @@ def arguments(parser: argparse.ArgumentParser) -> None:
     """Name the options."""
     parser.add_argument("folder", type=Path, metavar="DIR")
     files.rate_option(parser)
+    files.late_option(parser)
     files.json_option(parser)
 
 
 def run(options: argparse.Namespace) -> int:
     """Pair by timecode, measure by sound, print."""
-    walked = walk_folder(options.folder, files.cache(), rate=options.fps, tell=files.tell)
+    walked = walk_folder(options.folder, files.cache(), rate=options.fps, late=dict(options.late), tell=files.tell)
     if options.json:
         files.show(walk_json(walked))
         return 0

@@ -6,9 +6,10 @@ from dataclasses import asdict
 from fractions import Fraction
 from typing import Any
 
+from vesk.cli.solution_json import solution_json
 from vesk.core.conform.correction import Correction
 from vesk.core.facts import FACTS
-from vesk.core.kinds import MATCHED
+from vesk.core.kinds import MATCHED, RUN
 from vesk.core.sound.measurement import Measurement
 from vesk.core.verdict.causes import Verdict
 from vesk.dailies.folder import Walked
@@ -85,11 +86,18 @@ def pairing_json(one: Measured, sample_rate: int) -> dict[str, Any]:
         "status": "measured" if line is not None and one.found.decision == MATCHED else "proposed",
         "timecode_offset": str(one.judged.offset),
         "overlap_s": float(one.overlap),
+        "place_s": _place_s(one),
         **{key: values[key] for key in _PRINTED},
         "evidence": [asdict(item) for item in one.judged.evidence],
         "verdict": values["verdict"],
         "correction": correction_json(correction) if correction else None,
     }
+
+
+def _place_s(one: Measured) -> float | None:
+    """Return the picture time at which sound sample 0 belongs, on picture; None where nothing says so."""
+    line = one.judged.line
+    return None if line is None else line.offset_s - one.judged.late_s
 
 
 def correction_json(correction: Correction) -> dict[str, Any]:
@@ -103,14 +111,36 @@ def correction_json(correction: Correction) -> dict[str, Any]:
 
 def recording_json(name: str, one: Located, source: str) -> dict[str, Any]:
     """Return one recording as `vesk pair` prints it."""
-    return {"path": name, "source": source, "kind": one.facts.kind, "facts": FACTS.fields(one.facts)}
+    made_of = [
+        {"path": str(file.name), "starts_s": starts} for file, starts in zip(one.files, _starts(one), strict=True)
+    ]
+    return {
+        "path": name,
+        "source": source,
+        "kind": one.facts.kind,
+        "facts": FACTS.fields(one.facts),
+        **({"files": made_of} if one.members else {}),
+    }
+
+
+def _starts(one: Located) -> list[float]:
+    """Return where each file of a recording begins on it, seconds: tracks together, parts one after the other."""
+    if not one.members:
+        return [0.0]
+    begins, made = Fraction(0), []
+    for member in one.members:
+        made += [float(begins) + inside for inside in _starts(member)]
+        begins += member.facts.duration if one.how == RUN else 0
+    return made
 
 
 def walk_json(walked: Walked) -> dict[str, Any]:
     """Return what `vesk pair` prints."""
+    solved = solution_json(walked.solution, walked.sources, walked.known.clocks) if walked.solution else {}
     return {
         "fps": str(walked.rate.fps),
         "drop": walked.rate.drop,
+        **solved,
         "recordings": [recording_json(name, one, walked.sources[name]) for name, one in walked.recordings.items()],
         "pairings": [pairing_json(one, walked.recordings[one.sound].facts.sample_rate) for one in walked.pairings],
         "unpaired": [{"path": item.key, "reason": item.reason} for item in walked.unpaired],

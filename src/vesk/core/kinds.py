@@ -104,6 +104,7 @@ class Cause(StrEnum):
     WRONG_PARTNER = "wrong partner"
     AMBIGUOUS_FIT = "ambiguous"
     NO_SOUND = "no common sound"
+    DISAGREES = "evidence disagrees"
 
 
 class Witness(StrEnum):

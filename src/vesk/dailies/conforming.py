@@ -62,6 +62,13 @@ def _conform_one(
         "slip_frames": " + ".join(f"{float(one.correction.slip * one.fps):+.3f}" for one in matched if one.correction),
         "rate_ppm": " + ".join(f"{float(one.correction.ppm):+.3f}" for one in matched if one.correction),
     }  # fmt: skip
+    disagreeing = [one for one in own if one.judged.contradiction is not None]
+    if disagreeing:
+        line["reason"] = (
+            f"{disagreeing[0].verdict.text} Without a person's word it is not delivered: "
+            f"{disagreeing[0].verdict.unless}, here by --late {disagreeing[0].judged.picture.tag}=MS."
+        )
+        return line
     if not matched:
         line["reason"] = unpaired.get(name) or "; ".join(one.verdict.text for one in own)
         return line
@@ -87,7 +94,7 @@ def _conform_one(
         residual, why = delivering.measure_again(
             made.path,
             picture,
-            late_s=0.0,
+            late_s=matched[0].judged.late_s,
             workplace=cache_folder / "again",
             channels=(matched[0].found.picture_channel, matched[0].found.channel),
         )

@@ -4,13 +4,15 @@ from __future__ import annotations
 
 from collections import Counter
 from collections.abc import Callable, Iterator, Mapping, Sequence
+from contextlib import suppress
 from dataclasses import dataclass, replace
 from fractions import Fraction
 from pathlib import Path
 
 from vesk.core.day.known import DayKnown, know_day
 from vesk.core.day.recording import Item
-from vesk.core.errors import MediaError
+from vesk.core.day.solution import Solution
+from vesk.core.errors import MediaError, RefusedError
 from vesk.core.heard import Heard
 from vesk.core.intake.naming import DEFAULT_PATTERNS
 from vesk.core.intake.oddities import Lost
@@ -19,11 +21,12 @@ from vesk.core.kinds import PICTURE, RUN, SET
 from vesk.core.pairing.by_timecode import Proposal, Unpaired, pair_by_timecode
 from vesk.core.timecode import FrameRate, wrap_day
 from vesk.core.timemap import exact_seconds
-from vesk.dailies.judging import Measured, judge, measure_pair, with_rivals
+from vesk.dailies.judging import Measured, judge, measure_pair, with_rivals, with_solution
 from vesk.dailies.located import Located, locate, merge
 from vesk.dailies.merging import Merged, merged_path, runs_among, sets_among
 from vesk.dailies.searching import find_partners, why_alone
 from vesk.dailies.sources import propose_sources
+from vesk.dailies.sync_points import SyncPoints, sync_points_of
 from vesk.media import cache, scan
 from vesk.media.guarded import bordered
 
@@ -32,7 +35,7 @@ Tell = Callable[[str], None]
 
 @dataclass(frozen=True, slots=True)
 class Walked:
-    """A folder, paired and measured."""
+    """A folder, paired, measured and solved; `solution` is None where nothing was measured."""
 
     recordings: dict[str, Located]
     sources: dict[str, str]
@@ -42,6 +45,7 @@ class Walked:
     rate: FrameRate
     known: DayKnown
     together: list[Merged]
+    solution: Solution | None = None
 
 
 def walk_folder(
@@ -52,6 +56,7 @@ def walk_folder(
     tell: Tell = lambda _: None,
     measure: bool = True,
     reports: Sequence[Report] = (),
+    late: Mapping[str, float] | None = None,
 ) -> Walked:
     """Pair a folder's recordings by timecode and measure every pairing by sound.
 
@@ -67,6 +72,13 @@ def walk_folder(
         Whether to measure the pairings; without, what is known is all that is wanted.
     reports : sequence of Report
         Sound and camera reports to lay beside the recordings.
+    late : mapping of str to float, optional
+        How late devices hear, seconds, by tag, as a person says.
+
+    Raises
+    ------
+    RefusedError
+        If a device is named that there is not.
     """
     found: dict[str, Located] = {}
     unusable: list[Lost] = []
@@ -87,17 +99,32 @@ def walk_folder(
     known = know_day(items, rate, unusable=unusable, reports=reports)
     proposals, alone = pair_by_timecode([one.span() for one in known.recordings.values() if not one.aside], rate)
     alone += [Unpaired(name, one.aside) for name, one in known.recordings.items() if one.aside]
-    measured = []
+    measured: list[Measured] = []
+    solution: Solution | None = None
     for proposal in proposals if measure else ():
         tell(f"measuring {proposal.picture} with {proposal.sound}")
         measured.append(measure_pair(found, known.recordings, proposal, rate))
+    strange = sorted(set(late or {}) - set(tags.values()))
+    if strange:
+        raise RefusedError(f"There is no device {strange[0]} here, but {', '.join(sorted(set(tags.values())))}.")
     if measure:
         searched: dict[str, int] = {}
         by_sound = list(_by_sound(found, known, {one.picture for one in proposals}, rate, tell, searched))
         measured = with_rivals(found, known.recordings, measured + by_sound)
+        measured, solution = with_solution(known.recordings, _claps(found, known, tell), measured, rate, late or {})
         paired = {key for one in by_sound for key in (one.picture, one.sound)}
         alone = [_told(item, searched) for item in alone if item.key not in paired]
-    return Walked(found, tags, measured, alone, unusable, rate, known, together)
+    return Walked(found, tags, measured, alone, unusable, rate, known, together, solution)
+
+
+def _claps(found: Mapping[str, Located], known: DayKnown, tell: Tell) -> dict[str, SyncPoints]:
+    """Find the claps of every recording that is not set aside; what cannot be looked at has none."""
+    claps = {}
+    for name in sorted(key for key, one in known.recordings.items() if not one.aside):
+        tell(f"looking for claps in {name}")
+        with suppress(MediaError):
+            claps[name] = bordered(found[name].path, sync_points_of, found[name])
+    return claps
 
 
 def _gather(

@@ -10,6 +10,8 @@ from pathlib import Path
 
 from vesk.core.conform.correction import Correction
 from vesk.core.day.recording import Known
+from vesk.core.day.solution import Solution
+from vesk.core.day.solve import solve
 from vesk.core.errors import MediaError
 from vesk.core.facts import Facts
 from vesk.core.kinds import HEADER, MATCHED
@@ -22,6 +24,8 @@ from vesk.core.timemap import exact_seconds
 from vesk.core.verdict.causes import Verdict
 from vesk.dailies import measuring
 from vesk.dailies.located import Located
+from vesk.dailies.solving import claps_of, day_of, match_of
+from vesk.dailies.sync_points import SyncPoints
 from vesk.media.guarded import bordered
 
 _USUAL_RATE = 48_000
@@ -108,6 +112,42 @@ def with_rivals(
         said = f"{known[name].item.source} · {Path(name).name}"
         kept[int(key)] = replace(one, judged=replace(one.judged, rivalry=rivalry, rival=said))
     return kept
+
+
+def with_solution(
+    known: Mapping[str, Known],
+    heard: Mapping[str, SyncPoints],
+    measured: Sequence[Measured],
+    rate: FrameRate,
+    late: Mapping[str, float],
+) -> tuple[list[Measured], Solution]:
+    """Judge again with what the day as a whole says of each pair, and with the claps of both.
+
+    Parameters
+    ----------
+    known : mapping of str to Known
+    heard : mapping of str to SyncPoints
+        Claps of recordings.
+    measured : sequence of Measured
+        Judged with their rivals.
+    rate : FrameRate
+        The day's.
+    late : mapping of str to float
+        How late devices hear, seconds, by tag, as a person says.
+    """
+    matches = []
+    for one in measured:
+        match = match_of(one.picture, one.sound, one.found)
+        if match is not None:
+            matches.append(replace(match, sure=match.sure and one.judged.rivalry is None))
+    found = solve(day_of(known, heard, matches, rate, late))
+    kept = []
+    for one in measured:
+        place = found.places.get((one.picture, one.sound))
+        claps = claps_of(heard.get(one.picture), heard.get(one.sound))
+        said = late.get(one.judged.picture.tag, 0.0) - late.get(one.judged.sound.tag, 0.0)
+        kept.append(replace(one, judged=replace(one.judged, place=place, claps=claps, known_late_s=said)))
+    return kept, found
 
 
 def timecode_offset(picture: Facts, sound: Facts, rate: FrameRate) -> Fraction | None:

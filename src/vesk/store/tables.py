@@ -110,6 +110,7 @@ class Source(SQLModel, table=True):
     folder: str
     distance_mm: int = 0  # of its microphone from what is heard
     delay_us: int = 0  # internal sound delay; positive: its sound is late on its own picture
+    ears_by: str = ""  # who said how late it hears; empty: nobody, and no delay is what is usual
     clock: Optional[Clock] = Field(default=None, sa_column=Column(Word(Clock), nullable=True))  # as a person chose
     rate: str = ""  # at which its timecode counts, as a person said; empty: as its files say
     position: int = 0  # among the day's lanes

@@ -79,6 +79,8 @@ class Match:
         Rate error of the sound.
     sure : bool
         Whether sound alone decided: matched, and no rival claims the same moments.
+    share : float
+        Of the windows in which both sound, those that agree: 0 to 1.
     """
 
     picture: str
@@ -89,6 +91,7 @@ class Match:
     se_s: float
     ppm: float = 0.0
     sure: bool = True
+    share: float = 1.0
 
     def heard_s(self, picture_s: float) -> float:
         """Return the offset heard at a picture time, seconds.

@@ -141,3 +141,7 @@ class Solution:
     def open_loops(self) -> tuple[Loop, ...]:
         """Loops that do not close within a millisecond and four standard errors."""
         return tuple(loop for loop in self.loops if abs(loop.misclosure_s) > max(_LOOP_S, _LOOP_SD * loop.se_s))
+
+
+NOTHING = Solution({}, {}, {}, (), (), ())
+"""Of a day without evidence, and of two files alone."""

@@ -24,6 +24,7 @@ _APART_SD = 4.0
 _LEAST_SHARED_S = 0.5
 _CONFIRMED_FRAMES = 0.5  # within which a clock confirms what sound left open
 _FAR_S = 0.1  # thirty-four metres
+_HALF = 0.5
 _ROUNDED_FRAMES = 1.5  # that one label may be from what all say together
 _UNIFORM = 12**-0.5
 
@@ -182,6 +183,11 @@ class _Solver:
                 discord = Contradiction(Discord.PATTERN, tag, (pair,), apart, pattern=pattern)
                 if 0 < apart < _FAR_S:
                     late += apart  # a microphone that stood further off: the picture wants it where the clock says
+                elif match.share < _HALF:
+                    # Most of what both hear does not agree with that place: two takes share a short sound.
+                    offset = timed.base_s + clock[0] - late
+                    return Place(*pair, max(0.0, offset), offset, clock[1], 0.0, Witness.TIMECODE, late,
+                                 contradiction=discord)  # fmt: skip
         place = Place(
             *pair, match.head_s, match.at_head_s - late, match.se_s, match.ppm, Witness.SOUND, late,
             confirmed=confirmed, contradiction=discord,

@@ -203,11 +203,12 @@ def _stretch(
 ) -> Stretch:
     own = slice(low, high)
     fit = _fit(at[own], ahead[own], sigma[own])
-    used = fit.off**2 < _CAP
+    # Where no two agree, the nearest is all there is.
+    used = fit.off**2 < max(_CAP, float((fit.off**2).min()) * (1 + 1e-9) + 1e-12)
     away = at[own][used] - fit.middle
     weight = 1 / sigma[own][used] ** 2
     s0, s1, s2 = weight.sum(), (weight * away).sum(), (weight * away**2).sum() + _RATE_PRIOR**-2
-    down = max(s0 * s2 - s1 * s1, 1e-300)
+    down = s0 * s2 - s1 * s1
     off = (ahead[own] - fit.level - fit.rate * (at[own] - fit.middle))[used]
     scatter = float(np.sqrt((off**2).sum() / max(1, off.size - 2))) if off.size > 2 else float(sigma[own].max())
     return Stretch(

@@ -22,9 +22,13 @@ class Evidence:
         Half width of its 95 % band, seconds.
     says : str
         Its reasons, for a person.
+    apart_sd : float or None
+        How far it is from where the whole day says the sound belongs, in its own standard deviations; None where the
+        day says nothing.
     """
 
     kind: Witness
     offset_s: float | None
     uncertainty_s: float | None
     says: str
+    apart_sd: float | None = None

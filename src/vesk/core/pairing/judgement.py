@@ -2,20 +2,22 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from fractions import Fraction
 from functools import cached_property
 
 from vesk.core.clocks.sound_delay import SoundDelay
 from vesk.core.conform.correction import Correction, Errors, errors, propose
+from vesk.core.day.solution import Contradiction, Place
 from vesk.core.kinds import MATCHED, REFUSED, Clock
 from vesk.core.pairing.by_claps import error_by_claps
 from vesk.core.pairing.evidence import SOUND, SYNC_POINT, TIMECODE, Evidence
 from vesk.core.pairing.rivals import Rivalry
-from vesk.core.sound.measurement import Measurement
-from vesk.core.timemap import AnyMap
+from vesk.core.sound.measurement import Line, Measurement
+from vesk.core.timemap import AnyMap, exact_seconds
 from vesk.core.tolerance import Tolerance
 from vesk.core.verdict.causes import Names, Setting, Verdict, give_verdict
+from vesk.core.verdict.disagreement import Disagreement
 
 _LTC_S = 0.001  # how exactly decoded timecode tells; a header tells to half a frame
 
@@ -85,14 +87,16 @@ class Judgement:
     tolerance : Tolerance
     correction : Correction
         The one that stands.
-    late_s : float
-        How late the camera hears beyond the recorder, by distances and internal delay as known, seconds.
+    known_late_s : float
+        How late the camera hears beyond the recorder, by distances and internal delay as entered, seconds.
     claps : Claps or None
         None where nobody looked for any.
     rivalry : Rivalry or None
         Another pairing that claims the same moments.
     rival : str
         Its name, for a person.
+    place : Place or None
+        What the day's solution says of it; None for two files alone.
     """
 
     picture: Side
@@ -103,10 +107,40 @@ class Judgement:
     sample_rate: int
     tolerance: Tolerance = Tolerance()  # noqa: RUF009 - a frozen value
     correction: Correction = Correction()  # noqa: RUF009
-    late_s: float = 0.0
+    known_late_s: float = 0.0
     claps: Claps | None = None
     rivalry: Rivalry | None = None
     rival: str = ""
+    place: Place | None = None
+
+    @property
+    def late_s(self) -> float:
+        """How late the camera hears beyond the recorder, seconds: as the whole day says, else as entered."""
+        return self.known_late_s if self.place is None else self.place.late_s
+
+    @property
+    def contradiction(self) -> Contradiction | None:
+        """Evidence of it that cannot be true together."""
+        return None if self.place is None else self.place.contradiction
+
+    @cached_property
+    def line(self) -> Line | None:
+        """How the sound lies, as heard: by sound where that decided, else where clocks or claps place it."""
+        found, place = self.found, self.place
+        if found is not None and found.line is not None and self._by_sound:
+            return found.line
+        if place is None or place.by == SOUND:
+            return None
+        # What no ear heard has no lateness: it is put in, for what is shown to take it out again.
+        return Line(place.at_s, place.offset_s + place.late_s, place.ppm, place.se_s, 0.0)
+
+    @property
+    def _by_sound(self) -> bool:
+        """Whether sound says where it belongs, or left it open and the clocks of the day agree with it."""
+        if self.found is None or self.found.line is None or (self.place is not None and self.place.by != SOUND):
+            return False
+        matched = self.found.decision == MATCHED and self.rivalry is None
+        return matched or (self.place is not None and self.place.confirmed)
 
     @cached_property
     def laid(self) -> AnyMap:
@@ -116,10 +150,11 @@ class Judgement:
     @property
     def points(self) -> tuple[float, float, float]:
         """Picture times of head, middle and tail of what the two share, seconds."""
-        if self.found is not None and self.found.line is not None:
+        if self.found is not None and self.found.line is not None and (self._by_sound or self.line is None):
             return self.found.head_s, self.found.middle_s, self.found.tail_s
-        head = max(Fraction(0), self.offset)
-        tail = min(self.picture.duration, self.offset + self.sound.duration)
+        offset = self.offset if self.line is None else exact_seconds(self.line.offset_s - self.late_s)
+        head = max(Fraction(0), offset)
+        tail = max(head, min(self.picture.duration, offset + self.sound.duration))
         return float(head), float((head + tail) / 2), float(tail)
 
     @property
@@ -129,35 +164,48 @@ class Judgement:
 
     @property
     def settled(self) -> bool:
-        """Whether sound says where it belongs, and no other recording of the same device says the same."""
-        return self.found is not None and self.found.decision == MATCHED and self.rivalry is None
+        """Whether it is known where the sound belongs: by sound, without a rival, or as the whole day places it."""
+        return self.line is not None
 
     @cached_property
     def errors(self) -> Errors | None:
         """Where the sound sits minus where it belongs, seconds; None when that is not known."""
-        if self.found is None or self.found.line is None or not self.settled:
-            return None
-        return errors(self.laid, self.found.line, self.points, late_s=self.late_s)
+        return None if self.line is None else errors(self.laid, self.line, self.points, late_s=self.late_s)
 
     @cached_property
     def proposal(self) -> Correction | None:
         """What is proposed, from `offset` on; None when it is not known where the sound belongs."""
-        if self.found is None or self.found.line is None or not self.settled:
+        if self.line is None:
             return None
-        return propose(
-            self.offset, self.found.line, self.points, fps=self.fps, tolerance=self.tolerance, late_s=self.late_s
-        )
+        return propose(self.offset, self.line, self.points, fps=self.fps, tolerance=self.tolerance, late_s=self.late_s)
 
     @cached_property
     def verdict(self) -> Verdict | None:
         """The cause and its sentence, as the sound is laid now; None before it was measured."""
         if self.found is None:
             return None
+        found, by = self.found, None
+        if self.line is not None and not self._by_sound and self.place is not None:
+            # Sound has not decided: the verdict is of where clocks or claps place it.
+            head, middle, tail = self.points
+            found = replace(found, decision=MATCHED, line=self.line, head_s=head, middle_s=middle, tail_s=tail)
+            by = self.place
+        elif self._by_sound and self.place is not None and self.place.confirmed:
+            found = replace(found, decision=MATCHED)
         return give_verdict(
-            self.found, self.laid, names=Names(self.picture.tag, self.sound.tag), fps=self.fps,
+            found, self.laid, names=Names(self.picture.tag, self.sound.tag), fps=self.fps,
             tolerance=self.tolerance, late_s=self.late_s, proposal=self.proposal, timecode_offset=self.offset,
-            setting=self.setting,
+            setting=self.setting, placed=by, disagrees=self._disagreement,
         )  # fmt: skip
+
+    @property
+    def _disagreement(self) -> Disagreement | None:
+        """What cannot be true together, with how far off the sound is by either reading."""
+        if self.contradiction is None:
+            return None
+        line = self.found.line if self.found is not None else None
+        heard = None if line is None else errors(self.laid, line, self.points, late_s=self.known_late_s).middle_s
+        return Disagreement(self.contradiction, heard, None if self.errors is None else self.errors.middle_s)
 
     @cached_property
     def setting(self) -> Setting:
@@ -168,7 +216,8 @@ class Judgement:
             fps=float(self.fps), tolerance_s=float(self.tolerance.seconds(self.fps)), span_s=0.0,
             label_hours=None if self.picture.start is None else float(self.picture.start) / 3600,
             sample_rate=self.sample_rate, seen_s=(claps.low_s, claps.high_s) if claps else None,
-            better=self.rival if better else "", rival="" if better else self.rival,
+            better=self.rival if better and self.line is None else "",
+            rival="" if better or self.line is not None else self.rival,
             off_speed=self.picture.off_speed,
         )  # fmt: skip
 
@@ -184,8 +233,10 @@ class Judgement:
     @cached_property
     def evidence(self) -> list[Evidence]:
         """What timecode, sound and claps say, side by side: picture time of sound sample 0."""
-        gathered = [self._by_timecode(), self._by_sound()]
-        return gathered if self.claps is None else [*gathered, self._by_claps(self.claps)]
+        gathered = [self._by_timecode(), self._heard()]
+        gathered += [] if self.claps is None else [self._by_claps(self.claps)]
+        apart = {} if self.place is None else {one.witness: one.apart_sd for one in self.place.agreements}
+        return [replace(one, apart_sd=apart.get(one.kind)) for one in gathered]
 
     def _by_timecode(self) -> Evidence:
         sides = (self.picture, self.sound)
@@ -196,7 +247,7 @@ class Judgement:
         exact = all(side.clock == "LTC" for side in sides)
         return Evidence(TIMECODE, float(self.offset), _LTC_S if exact else float(1 / self.fps) / 2, says)
 
-    def _by_sound(self) -> Evidence:
+    def _heard(self) -> Evidence:
         found = self.found
         if found is None:
             return Evidence(SOUND, None, None, "not measured yet")
@@ -204,7 +255,7 @@ class Judgement:
             return Evidence(SOUND, None, None, found.reason)
         agree = sum(point.agrees for point in found.trace)
         says = f"{agree} of {len(found.trace)} windows agree, channel {found.channel + 1}"
-        return Evidence(SOUND, found.line.offset_s - self.late_s, found.line.band_at(found.head_s), says)
+        return Evidence(SOUND, found.line.offset_s - self.known_late_s, found.line.band_at(found.head_s), says)
 
     def _by_claps(self, claps: Claps) -> Evidence:
         sure = self.error_by_claps(confirmed=True)

@@ -6,15 +6,18 @@ from dataclasses import dataclass, replace
 from fractions import Fraction
 
 from vesk.core.conform.correction import Correction, Errors, errors
+from vesk.core.day.solution import Place
 from vesk.core.kinds import AMBIGUOUS, REFUSED, Cause
 from vesk.core.sound.measurement import Line, Measurement
 from vesk.core.timemap import AnyMap, PiecewiseMap
 from vesk.core.tolerance import Tolerance
 from vesk.core.verdict import hypotheses
+from vesk.core.verdict.disagreement import Disagreement, placed_says
 from vesk.core.verdict.hypotheses import (
     AMBIGUOUS_FIT,
     CLOCK,
     DELAY,
+    DISAGREES,
     DISTANCE,
     DRIFT,
     DROP,
@@ -36,9 +39,9 @@ from vesk.core.verdict.hypotheses import (
 from vesk.core.wording import count, duration, how_late, signed
 
 __all__ = [
-    "AMBIGUOUS_FIT", "CLOCK", "DELAY", "DISTANCE", "DRIFT", "DROP", "JUMP", "NO_SOUND", "OFFSET", "OFF_SPEED", "PULL",
-    "RATE_LABEL", "SAMPLE_RATE", "SLIP", "SPEED", "WHOLE_FRAME", "WITHIN", "WRONG_PARTNER", "Names", "Setting",
-    "Verdict", "give_verdict",
+    "AMBIGUOUS_FIT", "CLOCK", "DELAY", "DISAGREES", "DISTANCE", "DRIFT", "DROP", "JUMP", "NO_SOUND", "OFFSET",
+    "OFF_SPEED", "PULL", "RATE_LABEL", "SAMPLE_RATE", "SLIP", "SPEED", "WHOLE_FRAME", "WITHIN", "WRONG_PARTNER",
+    "Names", "Setting", "Verdict", "give_verdict",
 ]  # fmt: skip
 
 _RATE_CAUSES = {DRIFT, PULL, SAMPLE_RATE, SPEED}
@@ -91,6 +94,8 @@ def give_verdict(
     proposal: Correction | None = None,
     timecode_offset: Fraction | None = None,
     setting: Setting | None = None,
+    placed: Place | None = None,
+    disagrees: Disagreement | None = None,
 ) -> Verdict:
     """Decide the cause of a pairing's error as it is laid now, and say it.
 
@@ -114,6 +119,10 @@ def give_verdict(
         Where the proposal starts from.
     setting : Setting, optional
         What else is known; its rate, tolerance and span are filled in here.
+    placed : Place, optional
+        Where clocks or claps place what no sound does; `found` then says the same.
+    disagrees : Disagreement, optional
+        Evidence that cannot be true together: then nothing holds by itself.
     """
     known = setting or Setting(float(fps), 0.0, 0.0)
     if known.off_speed:
@@ -132,6 +141,17 @@ def give_verdict(
     if proposal is not None and timecode_offset is not None and cause != WITHIN:
         text += " " + _mend(proposal, timecode_offset, found, points, fps, late_s)
     brief = _brief(cause, considered, found.line, laid, names, known)
+    if disagrees is not None:
+        mend = "" if proposal is None or timecode_offset is None else _mend(
+            proposal, timecode_offset, found, points, fps, late_s
+        )  # fmt: skip
+        return Verdict(
+            DISAGREES, f"{disagrees.says(names.picture, names.sound, fps)} {mend}".strip(),
+            disagrees.settled_by(names.picture), disagrees.brief(names.picture, fps), holds=False,
+            considered=considered[:_MOST_CONSIDERED],
+        )  # fmt: skip
+    if placed is not None:
+        text = f"{placed_says(placed, names.picture, found.reason)} {text}"
     return Verdict(cause, text, _unless(cause, names), brief, cause == WITHIN, considered[:_MOST_CONSIDERED])
 
 

@@ -37,6 +37,7 @@ from vesk.core.wording import signed
     WRONG_PARTNER,
     AMBIGUOUS_FIT,
     NO_SOUND,
+    DISAGREES,
 ) = Cause
 
 

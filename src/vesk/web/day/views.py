@@ -2,13 +2,15 @@
 
 from __future__ import annotations
 
+from collections.abc import Callable
 from dataclasses import dataclass
 
 from flask import Blueprint, render_template, request, url_for
 from flask.typing import ResponseReturnValue
 from markupsafe import Markup
 
-from vesk.actions import correct
+from vesk.actions import correct, sources
+from vesk.actions.deciding import Decision, decisions
 from vesk.actions.overview import Overview
 from vesk.core.errors import NotFoundError, RefusedError, VeskError
 from vesk.store import changes, days, pairings
@@ -29,6 +31,7 @@ class _Drawn:
     headline: str
     counts: dict[str, int]
     chart: Markup | None
+    decisions: list[Decision]
 
 
 def _drawn(view: Overview) -> _Drawn:
@@ -44,6 +47,7 @@ def _drawn(view: Overview) -> _Drawn:
         ledger.headline(listed),
         {name: sum(row.shown_by(name) for row in listed) for name in ledger.FILTERS},
         Markup(render_template("day/_chart.html", chart=found)) if found else None,  # noqa: S704 - rendered, escaped
+        decisions(view),
     )
 
 
@@ -59,7 +63,8 @@ def _show(day_id: int, *, status: int = 200, problems: list[str] | None = None, 
         return render_template("day/_rows.html", rows=listed.rows)
     return render(
         "day/page.html", "day/_day.html", status=status, frame=frame, headline=drawn.headline, listed=listed,
-        counts=drawn.counts, filters=ledger.FILTERS, chosen=chosen, chart=drawn.chart, problems=problems or [],
+        counts=drawn.counts, filters=ledger.FILTERS, chosen=chosen, chart=drawn.chart, decisions=drawn.decisions,
+        problems=problems or [],
         done=done,
     )  # fmt: skip
 
@@ -74,8 +79,7 @@ def show(day_id: int) -> ResponseReturnValue:
 def together(day_id: int) -> ResponseReturnValue:
     """Take the proposal for, or check, every selected pairing; what cannot be done is said, the rest is done."""
     wanted = form.text("do")
-    todo = {"proposal": correct.take_proposal, "check": correct.check}.get(wanted)
-    if todo is None:
+    if wanted not in _TOGETHER:
         raise RefusedError("Choose what to do with the selected takes.")
     days.get_day(session(), day_id)
     chosen = form.versions("pairing")
@@ -86,11 +90,49 @@ def together(day_id: int) -> ResponseReturnValue:
             if pairings.get(session(), number).day_id != day_id:
                 raise NotFoundError(f"Pairing number {number} is not of this day.")
             with session().begin_nested():
-                todo(session(), settings(), number, version=version)
+                _TOGETHER[wanted][0](number, version)
             count += 1
         except VeskError as error:
             problems.append(str(error))
     session().commit()
-    words = {"proposal": "corrected as proposed", "check": "marked as checked"}[wanted]
-    done = f"{count} {words}." if chosen else "Nothing is selected: tick the takes first."
+    done = f"{count} {_TOGETHER[wanted][1]}." if chosen else "Nothing is selected: tick the takes first."
     return _show(day_id, problems=sorted(set(problems)), done=done)
+
+
+def _take(number: int, version: int) -> None:
+    correct.take_proposal(session(), settings(), number, version=version, together=True)
+
+
+def _check(number: int, version: int) -> None:
+    correct.check(session(), settings(), number, version=version, together=True)
+
+
+def _take_and_check(number: int, version: int) -> None:
+    _take(number, version)
+    _check(number, pairings.get(session(), number).version)
+
+
+_TOGETHER: dict[str, tuple[Callable[[int, int], None], str]] = {
+    "proposal": (_take, "corrected as proposed"),
+    "check": (_check, "marked as checked"),
+    "settle": (_take_and_check, "corrected as proposed and marked as checked"),
+}
+
+
+@bp.post("/ears/<int:source_id>")
+def ears(day_id: int, source_id: int) -> ResponseReturnValue:
+    """Say how late a camera hears: as its evidence says, or just as it is entered."""
+    wanted = form.text("do")
+
+    def work() -> str:
+        view = Overview(session(), days.get_day(session(), day_id))
+        source = days.get_source(session(), source_id)
+        found = view.solution.lateness.get(source.tag)
+        if wanted not in {"take", "keep"} or source.day_id != day_id or (wanted == "take" and found is None):
+            raise RefusedError("That is not asked here any more. Look at what is left to decide.")
+        late_s = found.best_s if found is not None and wanted == "take" else None
+        row = sources.say_ears(session(), settings(), source_id, version=form.version(), late_s=late_s)
+        return f"{row.tag} hears {row.delay_us / 1000:+.1f} ms, as you said; everything of it follows."
+
+    status, problem, said = form.act(work)
+    return _show(day_id, status=status, problems=[problem] if problem else [], done=said)

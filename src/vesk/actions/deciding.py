@@ -1,0 +1,100 @@
+"""What is left for a person to decide on a day: one decision for one cause, whatever the number of its takes."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+
+from vesk.actions.overview import Overview
+from vesk.actions.pairing_status import PairingStatus
+from vesk.core.day.lateness import Lateness
+from vesk.core.day.solution import Contradiction
+from vesk.core.kinds import Asked
+from vesk.core.verdict.disagreement import witnesses
+from vesk.core.wording import how_late, signed
+from vesk.store.tables import Source
+
+_ONE = 0.05  # of a frame: what takes differ by less is one figure
+
+
+@dataclass(frozen=True, slots=True)
+class Decision:
+    """One thing that a person has to say.
+
+    Attributes
+    ----------
+    asked : Asked
+    source : Source
+        The camera that it is about.
+    says : str
+        What was found, in a sentence.
+    open : tuple of PairingStatus
+        The pairings it is about that still need somebody.
+    contradiction : Contradiction or None
+    lateness : Lateness or None
+        How late the camera hears, where that is asked.
+    """
+
+    asked: Asked
+    source: Source
+    says: str
+    open: tuple[PairingStatus, ...]
+    contradiction: Contradiction | None = None
+    lateness: Lateness | None = None
+
+    @property
+    def takes(self) -> int:
+        """How many takes it is about."""
+        return len(self.open)
+
+
+def decisions(view: Overview) -> list[Decision]:
+    """Return what is left to decide on a day, the widest first.
+
+    Parameters
+    ----------
+    view : Overview
+    """
+    solution = view.solution
+    by_pair = {(str(now.picture.id), str(now.sound.id)): now for now in view.statuses}
+    sources = {one.tag: one for one in view.sources}
+    contradictions = {pair: one for one in solution.contradictions for pair in one.pairings}
+    made = []
+    for question in solution.questions:
+        own = [now for pair in question.pairings if (now := by_pair.get(pair)) is not None and now.needs_person]
+        source = sources.get(question.device)
+        if not own or source is None:
+            continue
+        found = contradictions.get(question.pairings[0])
+        ears = solution.lateness.get(question.device) if question.asked == Asked.LATENESS else None
+        says = _says(question.asked, source.tag, own, found)
+        made.append(Decision(question.asked, source, says, tuple(own), found, ears))
+    return sorted(made, key=lambda one: (one.asked != Asked.LATENESS, -len(one.open), one.source.tag))
+
+
+def _says(asked: Asked, tag: str, own: list[PairingStatus], found: Contradiction | None) -> str:
+    takes = f"{len(own)} {'take' if len(own) == 1 else 'takes'}"
+    if asked == Asked.LATENESS and found is not None:
+        return (
+            f"{tag} hears {how_late(found.apart_s, own[0].fps)} ({signed(found.apart_s * 1000, 1)} ms) against its own "
+            f"picture, say {witnesses(found)}: {takes}"
+        )
+    if asked == Asked.CLOCK:
+        return f"{tag} with {own[0].sound_source.tag}: {takes}, {_figures(own)}: one answer for all"
+    names = f"{tag} · {own[0].picture.name} with {own[0].sound_source.tag} · {own[0].sound.name}"
+    verdict = own[0].verdict
+    return f"{names}: {verdict.brief if verdict else 'not measured yet'}"
+
+
+def _figures(own: list[PairingStatus]) -> str:
+    """Return how far off takes are: one figure where they agree, else from which to which, in frames; drift beside."""
+    off = [now.errors.middle_s * float(now.fps) for now in own if now.errors is not None]
+    if not off:
+        return "not measured"
+    low, high = min(off), max(off)
+    said = f"all {signed(off[0], 2)} f" if high - low < _ONE else f"{signed(low, 2)} to {signed(high, 2)} f"
+    drift = [
+        abs(now.errors.tail_s - now.errors.head_s) > float(now.tolerance.seconds(now.fps))
+        for now in own
+        if now.errors is not None
+    ]
+    return said + (f", {sum(drift)} of them drifting" if any(drift) else "")

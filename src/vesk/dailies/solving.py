@@ -1,0 +1,105 @@
+"""A folder's files as the evidence that its solution rests on."""
+
+from __future__ import annotations
+
+from collections.abc import Collection, Mapping
+from fractions import Fraction
+
+from vesk.core.day.day import Day, Device, HeardClap, Match, Recorded, SeenClap
+from vesk.core.day.recording import Known
+from vesk.core.kinds import MATCHED, PICTURE, REFUSED
+from vesk.core.pairing.judgement import Claps
+from vesk.core.sound.measurement import Measurement
+from vesk.core.timecode import FrameRate
+from vesk.core.tolerance import Tolerance
+from vesk.dailies.sync_points import CLEAR, LIKELY, SyncPoints
+
+_CONFIRMED, _CLEAR, _UNCLEAR = 0.98, 0.85, 0.3
+
+
+def likely_seen(*, confirmed: bool, clear: bool) -> float:
+    """Return how likely a clap seen is where the sticks met: as a person said, or by how clearly it stands out."""
+    return _CONFIRMED if confirmed else _CLEAR if clear else _UNCLEAR
+
+
+def match_of(picture: str, sound: str, found: Measurement) -> Match | None:
+    """Return a measurement as the day's solution takes it; None where it gives no place.
+
+    Parameters
+    ----------
+    picture, sound : str
+        Keys of the two recordings.
+    found : Measurement
+    """
+    line = found.line
+    if line is None or found.decision == REFUSED:
+        return None
+    return Match(
+        picture, sound, found.head_s, found.tail_s, line.offset_at(found.head_s),
+        line.standard_error_at(found.head_s), line.ppm, found.decision == MATCHED, found.share,
+    )  # fmt: skip
+
+
+def day_of(
+    known: Mapping[str, Known],
+    heard: Mapping[str, SyncPoints],
+    matches: Collection[Match],
+    rate: FrameRate,
+    late: Mapping[str, float],
+) -> Day:
+    """Return the evidence of a folder.
+
+    Parameters
+    ----------
+    known : mapping of str to Known
+    heard : mapping of str to SyncPoints
+        Claps of recordings.
+    matches : collection of Match
+    rate : FrameRate
+        The day's.
+    late : mapping of str to float
+        How late devices hear, seconds, by tag, as a person says.
+    """
+    own = [one for one in known.values() if not one.aside]
+    kinds = {one.item.source: one.item.facts.kind for one in own}
+    recorded = tuple(
+        Recorded(
+            one.item.key, one.item.source, one.item.facts.kind, one.start, one.clock if one.start is not None else None,
+            float(one.item.facts.duration), float(1 / (one.item.facts.fps or rate.fps)),
+        )
+        for one in own
+    )  # fmt: skip
+    seen = [
+        SeenClap(one.item.key, clap.low_s, clap.high_s, likely_seen(confirmed=False, clear=clap.clearness >= CLEAR),
+                 None if clap.heard_s is None else round(clap.heard_s * 1e6) / 1e6)
+        for one in own
+        for clap in heard.get(one.item.key, SyncPoints((), (), None)).seen
+    ]  # fmt: skip
+    claps = [
+        HeardClap(one.item.key, round(clap.at_s * 1e6) / 1e6, clap.score)
+        for one in own
+        if one.item.facts.kind != PICTURE
+        for clap in heard.get(one.item.key, SyncPoints((), (), None)).heard
+        if clap.score >= LIKELY
+    ]
+    devices = tuple(
+        Device(tag, kind, late.get(tag, 0.0), "somebody" if tag in late else "") for tag, kind in sorted(kinds.items())
+    )
+    return Day(devices, recorded, tuple(matches), tuple(seen), tuple(claps), float(Tolerance().frames), rate.day)
+
+
+def claps_of(picture: SyncPoints | None, sound: SyncPoints | None) -> Claps:
+    """Return the claps of two recordings as their judgement takes them: seen in the one, heard by the other.
+
+    Parameters
+    ----------
+    picture, sound : SyncPoints or None
+    """
+    seen = picture.seen if picture else ()
+    sure = [one for one in seen if one.clearness >= CLEAR]
+    heard = [one for one in (sound.heard if sound else ()) if one.score >= LIKELY]
+    return Claps(
+        tuple((one.low_s, one.high_s, False) for one in sure),
+        tuple(Fraction(round(one.at_s * 1e6), 1_000_000) for one in heard),
+        unclear=len(sure) < len(seen),
+    )
