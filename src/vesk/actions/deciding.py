@@ -79,7 +79,8 @@ def _says(asked: Asked, tag: str, own: list[PairingStatus], found: Contradiction
             f"picture, say {witnesses(found)}: {takes}"
         )
     if asked == Asked.CLOCK:
-        return f"{tag} with {own[0].sound_source.tag}: {takes}, {_figures(own)}: one answer for all"
+        alike = "" if len(own) == 1 else ": one answer for all"
+        return f"{tag} with {own[0].sound_source.tag}: {takes}, {_figures(own)}{alike}"
     names = f"{tag} · {own[0].picture.name} with {own[0].sound_source.tag} · {own[0].sound.name}"
     verdict = own[0].verdict
     return f"{names}: {verdict.brief if verdict else 'not measured yet'}"
@@ -91,10 +92,13 @@ def _figures(own: list[PairingStatus]) -> str:
     if not off:
         return "not measured"
     low, high = min(off), max(off)
-    said = f"all {signed(off[0], 2)} f" if high - low < _ONE else f"{signed(low, 2)} to {signed(high, 2)} f"
+    one = f"{'all ' if len(off) > 1 else ''}{signed(off[0], 2)} f"
+    said = one if high - low < _ONE else f"{signed(low, 2)} to {signed(high, 2)} f"
     drift = [
         abs(now.errors.tail_s - now.errors.head_s) > float(now.tolerance.seconds(now.fps))
         for now in own
         if now.errors is not None
     ]
-    return said + (f", {sum(drift)} of them drifting" if any(drift) else "")
+    if not any(drift):
+        return said
+    return f"{said}, drifting" if all(drift) else f"{said}, {sum(drift)} of them drifting"

@@ -51,7 +51,7 @@ def without_matches(
     ]
     used = {row.source_id for row, _ in own}
     devices = [
-        Device(one.tag, one.kind, late_s(one), one.ears_by or ("somebody" if one.delay_us or one.distance_mm else ""))
+        Device(one.tag, one.kind, late_s(one), one.ears_by or ("somebody" if one.delay_us else ""))
         for number, one in sources.items()
         if number in used
     ]

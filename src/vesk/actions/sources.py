@@ -106,10 +106,10 @@ def describe(
     if len(name) > _LONGEST_NAME:
         raise RefusedError(f"A source's name has {_LONGEST_NAME} characters at most.")
     source.name = name.strip() or source.name
-    ears = round(distance_m * 1000), round(delay_ms * 1000)
-    if ears != (source.distance_mm, source.delay_us):
+    delay_us = round(delay_ms * 1000)
+    if delay_us != source.delay_us:  # a distance alone says nothing of what the camera itself delays
         source.ears_by = settings.person
-    source.distance_mm, source.delay_us = ears
+    source.distance_mm, source.delay_us = round(distance_m * 1000), delay_us
     what = f"microphone {float(distance_m):g} m away, internal sound delay {float(delay_ms):g} ms"
     return changed(session, settings, source, what)
 
@@ -142,7 +142,7 @@ def say_ears(session: Session, settings: Settings, source_id: int, *, version: i
 
 
 def forget_ears(session: Session, settings: Settings, source_id: int, *, version: int) -> Source:
-    """Take back what was said of how late a source hears: what the evidence says counts again.
+    """Take back what was said of a camera's own delay: what the evidence says counts again.
 
     Raises
     ------
@@ -150,7 +150,7 @@ def forget_ears(session: Session, settings: Settings, source_id: int, *, version
         If somebody changed the source since `version`.
     """
     source = days.get_source_for_change(session, source_id, version)
-    source.delay_us, source.distance_mm, source.ears_by = 0, 0, ""
+    source.delay_us, source.ears_by = 0, ""
     return changed(session, settings, source, "what was said of how late it hears is taken back")
 
 

@@ -152,7 +152,8 @@ def _uniform(x: NDArray[np.float64], low: float, high: float) -> NDArray[np.floa
 def _usual(grid: NDArray[np.float64], known_s: float, frame_s: float) -> NDArray[np.float64]:
     whole = sum(_normal(grid, known_s + k * frame_s, _FRAME_SPREAD_S) for k in (-2, -1, 1, 2))
     made: NDArray[np.float64] = (
-        _USUAL * _normal(grid, known_s + _USUAL_S, _USUAL_SPREAD_S)
+        # Where a distance is entered it is that; where none is, some metres are usual.
+        _USUAL * _normal(grid, known_s or _USUAL_S, _USUAL_SPREAD_S)
         + _FAR * _uniform(grid, known_s, known_s + _FAR_S)
         + _FRAMES / 4 * whole
         + _ANY * _uniform(grid, _LOWEST_S, _HIGHEST_S)

@@ -10,7 +10,7 @@ depends_on = None
 
 
 def upgrade() -> None:
-    op.add_column("source", sa.Column("ears_by", sa.Text(), nullable=False, server_default=""))
+    op.add_column("source", sa.Column("ears_by", sa.String(), nullable=False, server_default=""))
 
 
 def downgrade() -> None:
