@@ -11,12 +11,13 @@ from vesk.core.day.clocks import DeviceClock
 from vesk.core.day.day import Day, HeardClap, Match
 from vesk.core.day.lateness import ClapBound
 from vesk.core.day.stretches import Stretch
+from vesk.core.kinds import LTC
 
 _EAR_S = 0.3  # a camera hears a clap that it sees at most so much later or earlier
 _REACH_S = 2.0  # a clock that was jammed leads a clap at least so near
 _STEP_S = 0.001
 _SURE_FRAMES = 1.5
-_SOFT = 0.2
+_SOFT, _EDGE_S = 0.2, 0.002
 _MEAN, _SPREAD = 0.444, 0.21  # of a clap's bounds, a frame and a half: see `lateness`
 
 
@@ -67,6 +68,8 @@ class Lead:
         How likely either is a clap.
     clap : int
         Index of the clap seen.
+    soft_s : float
+        How far its edges reach: labels may be rounded to frames that keep no step with them.
     """
 
     recording: str
@@ -77,6 +80,7 @@ class Lead:
     seen: float
     heard: float
     clap: int
+    soft_s: float
 
     @property
     def middle_s(self) -> float:
@@ -117,7 +121,10 @@ def leads_of(day: Day, mute: Collection[str], clocks: Mapping[str, DeviceClock])
             contact = day.wrapped_s(float(sound.start - picture.start)) + heard.at_s - known[0]
             if abs(clap.low_s - contact) < _REACH_S:
                 low, high = clap.low_s - contact, clap.high_s - contact
-                found.append(Lead(picture.key, picture.device, label, low, high, clap.likely, heard.likely, number))
+                soft = _EDGE_S if picture.clock == LTC else _SOFT * (high - low)
+                found.append(
+                    Lead(picture.key, picture.device, label, low, high, clap.likely, heard.likely, number, soft)
+                )
     return found
 
 
@@ -148,10 +155,8 @@ def _stretch(leads: list[Lead], frame_s: float) -> Stretch | None:
         own = [lead for lead in leads if lead.clap == clap]
         allowed = np.zeros(grid.size)
         for one in own:
-            # Labels may be rounded to frames that keep no step with them: its edges are soft.
-            wide = one.high_s - one.low_s
             away = np.maximum(0.0, np.maximum(one.low_s - grid, grid - one.high_s))
-            allowed += one.heard * np.exp(-0.5 * (away / (_SOFT * wide)) ** 2) / (1.5 * wide)
+            allowed += one.heard * np.exp(-0.5 * (away / one.soft_s) ** 2) / (one.high_s - one.low_s + 2 * one.soft_s)
         weight += np.log(own[0].seen * allowed + (1 - own[0].seen) / (2 * _REACH_S) + 1e-9)
         labels[clap] = own[0].label_s
     share = np.exp(weight - weight.max())

@@ -16,7 +16,7 @@ from vesk.core.day.day import Day, Device, Match, Recorded
 from vesk.core.day.lateness import ROUNDED, ClockSays, Lateness, weigh_lateness
 from vesk.core.day.loops import find_loops
 from vesk.core.day.solution import Agreement, Contradiction, Place, Question, Solution
-from vesk.core.kinds import HEADER, PICTURE, Asked, Discord, Witness
+from vesk.core.kinds import HEADER, LTC, PICTURE, Asked, Discord, Witness
 from vesk.core.timecode import unwrapped
 
 _UNLIKELY = 0.2  # a camera that hears as is usual: less likely than this, and the evidence disagrees
@@ -237,7 +237,7 @@ class _Solver:
         """Return by how much a mute picture's own clap corrects its device's clock, and the standard error."""
         own = [lead for lead in self.leads if lead.recording == picture.key]
         known = self.clocks[picture.device].at(self.labels[picture.key])
-        if not own or known is None:
+        if not own or known is None or picture.clock == LTC:  # LTC keeps step: all its claps together tell more
             return None
         # Which of several heard is meant, the clock of all its takes together says.
         nearest = min(own, key=lambda lead: abs(lead.middle_s - known[0]))

@@ -10,6 +10,7 @@ from __future__ import annotations
 
 from collections.abc import Sequence
 from dataclasses import dataclass
+from functools import lru_cache
 from math import log
 
 import numpy as np
@@ -92,14 +93,19 @@ def find_stretches(at_s: Sequence[float], ahead_s: Sequence[float], se_s: Sequen
     list of Stretch
         In the order of time; empty without measurements.
     """
+    return list(_found(tuple(at_s), tuple(ahead_s), tuple(se_s)))
+
+
+@lru_cache(maxsize=64)  # a day is solved again for each thing that changes; most of its clocks are as they were
+def _found(at_s: tuple[float, ...], ahead_s: tuple[float, ...], se_s: tuple[float, ...]) -> tuple[Stretch, ...]:
     at, ahead, se = (np.asarray(values, float) for values in (at_s, ahead_s, se_s))
     if not at.size:
-        return []
+        return ()
     order = np.argsort(at, kind="stable")
     at, ahead, se = at[order], ahead[order], se[order]
     sigma = np.hypot(se, _scatter(at, ahead))
     edges = _split(at, ahead, sigma, 0, at.size)
-    return [_stretch(at, ahead, sigma, order, low, high) for low, high in edges]
+    return tuple(_stretch(at, ahead, sigma, order, low, high) for low, high in edges)
 
 
 def _scatter(at: NDArray[np.float64], ahead: NDArray[np.float64]) -> float:
