@@ -215,6 +215,36 @@ def test_stretches_break_where_a_clock_was_jammed_and_not_for_single_lies(noise_
     assert not set(lies) & {n for one in (first, second) for n in one.members}
 
 
+def filed_as_one(evidence, tags, tag):
+    """The same evidence with several devices' files in one folder, their names saying nothing."""
+    one = next(one for one in evidence.devices if one.tag in tags)
+    devices = [own for own in evidence.devices if own.tag not in tags]
+    recordings = [replace(own, device=tag) if own.device in tags else own for own in evidence.recordings]
+    return replace(evidence, devices=(*devices, replace(one, tag=tag)), recordings=tuple(recordings))
+
+
+def test_devices_of_one_flat_folder_are_told_apart_by_what_cannot_be_one():
+    devices = (
+        MadeDevice("A", PICTURE, **in_step(0.1)),
+        MadeDevice("B", PICTURE, lambda at: 3600 + 4e-6 * at, LTC),
+        MadeDevice("C", PICTURE, lambda _at: 0.0, LTC, late_s=-FRAME),
+        S1,
+        MadeDevice("S2", SOUND, lambda at: 7200 + 9e-6 * at),
+    )
+    day, _ = made(*devices)
+    evidence = filed_as_one(filed_as_one(day.day(), {"A", "B", "C"}, "one"), {"S1", "S2"}, "two")
+    solution = solve(evidence)
+    told = {}
+    for key, device in solution.devices.items():
+        told.setdefault(device, set()).add(key[:-3])
+    assert sorted(len(own) for own in told.values()) == [1] * 5  # each device holds the files of one
+    assert set(solution.sources.values()) == {"one", "two"}
+    assert [(one.about, len(one.pairings)) for one in solution.contradictions] == [(Discord.LATENESS, 16)]
+    assert max(abs(place.offset_s - day.places[pair]) for pair, place in solution.places.items()) < 0.006
+    # Files of one device that never overlap stay one device's.
+    assert set(solve(made(A, S1)[0].day()).devices.values()) == {"A", "S1"}
+
+
 HARD = (
     A,
     MadeDevice("B", PICTURE, lambda at: 3600 + 4e-6 * at, LTC),

@@ -61,7 +61,7 @@ def decisions(view: Overview) -> list[Decision]:
     made = []
     for question in solution.questions:
         own = [now for pair in question.pairings if (now := by_pair.get(pair)) is not None and now.needs_person]
-        source = sources.get(question.device)
+        source = sources.get(solution.sources[question.device])
         if not own or source is None:
             continue
         found = contradictions.get(question.pairings[0])

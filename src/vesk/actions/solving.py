@@ -7,8 +7,10 @@ from dataclasses import replace
 
 from vesk.actions.remembered import Remembered
 from vesk.core.day.day import Day, Device, HeardClap, Match, Recorded, SeenClap
+from vesk.core.day.recording import stem_of
 from vesk.core.day.solution import Solution
 from vesk.core.day.solve import solve
+from vesk.core.intake.devices import look_of
 from vesk.core.kinds import SOUND
 from vesk.core.picture.closure import contact_between
 from vesk.core.sound.distance import distance_delay_s
@@ -62,7 +64,8 @@ def without_matches(
         fps = float((row.facts.fps if row.facts else None) or day.fps)
         start, clock = (None, None) if row.start is None else (row.start, row.clock)
         tag = sources[row.source_id].tag
-        recorded.append(Recorded(str(row.id), tag, kind, start, clock, float(row.duration), 1 / fps))
+        look = look_of(stem_of(row.path), row.facts) if row.facts else ""
+        recorded.append(Recorded(str(row.id), tag, kind, start, clock, float(row.duration), 1 / fps, look))
         for point in marked.get(row.id, ()):
             if point.state == sync_points.REFUSED:
                 continue

@@ -12,21 +12,17 @@ from vesk.core.kinds import Discord
 from vesk.core.verdict.disagreement import witnesses
 
 
-def solution_json(
-    solution: Solution, sources: Mapping[str, str], choices: Mapping[str, Choice]
-) -> dict[str, list[dict[str, Any]]]:
+def solution_json(solution: Solution, choices: Mapping[str, Choice]) -> dict[str, list[dict[str, Any]]]:
     """Return devices, loops, contradictions and what is left for a person.
 
     Parameters
     ----------
     solution : Solution
-    sources : mapping of str to str
-        Tag of each recording's device.
     choices : mapping of str to Choice
         Which clock of each device is trusted, and why.
     """
     return {
-        "devices": [_device_json(tag, solution, sources, choices) for tag in sorted(set(sources.values()))],
+        "devices": [_device_json(device, solution, choices) for device in sorted(solution.sources)],
         "loops": [
             {
                 "recordings": list(loop.members),
@@ -43,13 +39,13 @@ def solution_json(
     }
 
 
-def _device_json(
-    tag: str, solution: Solution, sources: Mapping[str, str], choices: Mapping[str, Choice]
-) -> dict[str, Any]:
-    clock, ears = solution.clocks.get(tag), solution.lateness.get(tag)
+def _device_json(device: str, solution: Solution, choices: Mapping[str, Choice]) -> dict[str, Any]:
+    clock, ears = solution.clocks.get(device), solution.lateness.get(device)
+    tag = solution.sources[device]
     return {
-        "tag": tag,
-        "recordings": [key for key, own in sources.items() if own == tag],
+        "tag": device,
+        "filed_as": tag,
+        "recordings": [key for key, own in solution.devices.items() if own == device],
         "clock": choices[tag].clock if tag in choices else None,
         "clock_reason": choices[tag].reason if tag in choices else "",
         "reference": clock.reference if clock else None,

@@ -136,7 +136,7 @@ def _starts(one: Located) -> list[float]:
 
 def walk_json(walked: Walked) -> dict[str, Any]:
     """Return what `vesk pair` prints."""
-    solved = solution_json(walked.solution, walked.sources, walked.known.clocks) if walked.solution else {}
+    solved = solution_json(walked.solution, walked.known.clocks) if walked.solution else {}
     return {
         "fps": str(walked.rate.fps),
         "drop": walked.rate.drop,

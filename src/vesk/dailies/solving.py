@@ -6,7 +6,8 @@ from collections.abc import Collection, Mapping
 from fractions import Fraction
 
 from vesk.core.day.day import Day, Device, HeardClap, Match, Recorded, SeenClap
-from vesk.core.day.recording import Known
+from vesk.core.day.recording import Known, stem_of
+from vesk.core.intake.devices import look_of
 from vesk.core.kinds import MATCHED, PICTURE, REFUSED
 from vesk.core.pairing.judgement import Claps
 from vesk.core.sound.measurement import Measurement
@@ -66,6 +67,7 @@ def day_of(
         Recorded(
             one.item.key, one.item.source, one.item.facts.kind, one.start, one.clock if one.start is not None else None,
             float(one.item.facts.duration), float(1 / (one.item.facts.fps or rate.fps)),
+            look_of(stem_of(one.item.path), one.item.facts),
         )
         for one in own
     )  # fmt: skip

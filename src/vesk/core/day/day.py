@@ -50,6 +50,8 @@ class Recorded:
     duration_s : float
     frame_s : float
         Of its picture, else of the day.
+    hint : str
+        What it tells of its device: the shape of its name, how it is coded.
     """
 
     key: str
@@ -59,6 +61,7 @@ class Recorded:
     clock: Clock | None
     duration_s: float
     frame_s: float
+    hint: str = ""
 
 
 @dataclass(frozen=True, slots=True)

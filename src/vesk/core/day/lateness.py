@@ -11,6 +11,7 @@ from __future__ import annotations
 
 from collections.abc import Sequence
 from dataclasses import dataclass
+from functools import lru_cache
 
 import numpy as np
 from numpy.typing import NDArray
@@ -116,9 +117,20 @@ def weigh_lateness(
     claps : sequence of ClapBound
     clocks : sequence of ClockSays
     """
-    grid: NDArray[np.float64] = (
-        np.arange(round(_LOWEST_S / _STEP_S), round(_HIGHEST_S / _STEP_S) + 1, dtype=np.float64) * _STEP_S
-    )
+    return _weighed(known_s, said, frame_s, tolerance_s, tuple(claps), tuple(clocks))
+
+
+@lru_cache(maxsize=64)  # as clocks are remembered: most cameras are asked about with the same evidence again
+def _weighed(
+    known_s: float,
+    said: bool,  # noqa: FBT001
+    frame_s: float,
+    tolerance_s: float,
+    claps: tuple[ClapBound, ...],
+    clocks: tuple[ClockSays, ...],
+) -> Lateness:
+    lowest, highest = (round(edge / _STEP_S) for edge in (_LOWEST_S, _HIGHEST_S))
+    grid = np.arange(lowest, highest + 1, dtype=np.float64) * _STEP_S
     weight = np.log((_normal(grid, known_s, _SAID_S) if said else _usual(grid, known_s, frame_s)) + _NEVER)
     weight = weight + _allowed(grid, claps)
     for one in clocks:

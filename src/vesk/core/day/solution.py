@@ -128,6 +128,10 @@ class Solution:
         The worst first.
     contradictions : tuple of Contradiction
     questions : tuple of Question
+    devices : dict of str to str
+        Which device made each recording, by key: the tag it was filed under, or one of several that share it.
+    sources : dict of str to str
+        The tag that each device was filed under.
     """
 
     clocks: Mapping[str, DeviceClock]
@@ -136,6 +140,8 @@ class Solution:
     loops: tuple[Loop, ...]
     contradictions: tuple[Contradiction, ...]
     questions: tuple[Question, ...]
+    devices: Mapping[str, str]
+    sources: Mapping[str, str]
 
     @property
     def open_loops(self) -> tuple[Loop, ...]:
@@ -143,5 +149,5 @@ class Solution:
         return tuple(loop for loop in self.loops if abs(loop.misclosure_s) > max(_LOOP_S, _LOOP_SD * loop.se_s))
 
 
-NOTHING = Solution({}, {}, {}, (), (), ())
+NOTHING = Solution({}, {}, {}, (), (), (), {}, {})
 """Of a day without evidence, and of two files alone."""

@@ -13,6 +13,7 @@ from dataclasses import dataclass, replace
 from vesk.core.day.claps import Lead, bounds_of, clocks_by_claps, leads_of
 from vesk.core.day.clocks import Apart, DeviceClock, solve_clocks
 from vesk.core.day.day import Day, Device, Match, Recorded
+from vesk.core.day.devices import tell_apart
 from vesk.core.day.lateness import ROUNDED, ClockSays, Lateness, weigh_lateness
 from vesk.core.day.loops import find_loops
 from vesk.core.day.solution import Agreement, Contradiction, Place, Question, Solution
@@ -37,7 +38,17 @@ def solve(day: Day) -> Solution:
     day : Day
         The order of anything in it does not matter.
     """
-    return _Solver(day).solve()
+    devices = tell_apart(day)
+    return _Solver(_with_devices(day, devices), {one.key: one.device for one in day.recordings}).solve()
+
+
+def _with_devices(day: Day, given: Mapping[str, str]) -> Day:
+    """Return a day with its recordings given to devices; those that shared a tag are as that was said to be."""
+    recordings = tuple(replace(one, device=given[one.key]) for one in day.recordings)
+    filed = {given[one.key]: one.device for one in day.recordings}
+    known = {one.tag: one for one in day.devices}
+    more = tuple(replace(known[tag], tag=own) for own, tag in sorted(filed.items()) if own not in known)
+    return replace(day, devices=(*day.devices, *more), recordings=recordings)
 
 
 @dataclass(frozen=True, slots=True)
@@ -53,8 +64,9 @@ class _Timed:
 class _Solver:
     """One day being solved; a class only so that what is known so far need not be handed around."""
 
-    def __init__(self, day: Day) -> None:
+    def __init__(self, day: Day, filed: Mapping[str, str]) -> None:
         self.day = day
+        self.filed = filed
         self.devices: dict[str, Device] = {one.tag: one for one in day.devices}
         self.recordings: dict[str, Recorded] = {one.key: one for one in day.recordings}
         self.matches = sorted(day.matches, key=lambda one: (one.picture, one.sound))
@@ -76,9 +88,12 @@ class _Solver:
         places = {(one.picture, one.sound): one for one in self._by_clock()} | places
         loops = tuple(find_loops(self.sure))
         of_pairs = {id(one.contradiction): one.contradiction for one in places.values() if one.contradiction}
+        devices = {one.key: one.device for one in self.day.recordings}
+        sources = {one.device: self.filed[one.key] for one in self.day.recordings}
         return Solution(
-            self.clocks, self.lateness, places, loops, tuple(of_pairs.values()), tuple(self._questions(places))
-        )
+            self.clocks, self.lateness, places, loops, tuple(of_pairs.values()), tuple(self._questions(places)),
+            devices, sources,
+        )  # fmt: skip
 
     def _tag(self, key: str) -> str:
         return self.recordings[key].device

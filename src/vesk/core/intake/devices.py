@@ -6,6 +6,7 @@ import re
 from collections.abc import Iterable
 from dataclasses import dataclass, field
 
+from vesk.core.facts import Facts
 from vesk.core.kinds import Kind
 
 _LETTERS = re.compile(r"([A-Za-z]{1,3})[-_ ]?\d+.*|([A-Za-z])")
@@ -73,6 +74,27 @@ def letters_of(roll: str) -> str:
     """
     found = _LETTERS.fullmatch(roll.strip())
     return (found[1] or found[2]).upper() if found else ""
+
+
+def look_of(stem: str, facts: Facts) -> str:
+    """Return what files of one device have alike: the shape of their names, and how they are coded.
+
+    Parameters
+    ----------
+    stem : str
+        A file's name without its ending.
+    facts : Facts
+
+    Examples
+    --------
+    >>> from fractions import Fraction
+    >>> from vesk.core.kinds import SOUND
+    >>> look_of("DECK0004", Facts(SOUND, "wav", Fraction(3), sample_rate=48_000, channels=2, bits=24))
+    'DECK# wav   None 48000 2 24'
+    """
+    shape = re.sub(r"\d+", "#", stem)
+    coded = facts.container, facts.codec, facts.sound_codec, facts.fps, facts.sample_rate, facts.channels, facts.bits
+    return " ".join(map(str, (shape, *coded)))
 
 
 def assign(files: Iterable[DeviceHints], sources: list[Proposed]) -> list[int]:

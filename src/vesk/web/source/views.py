@@ -17,6 +17,7 @@ from vesk.jobs.tasks import pair_again
 from vesk.store import days
 from vesk.web.shared import form, render, session, settings
 from vesk.web.shared.page import RATES, day_frame
+from vesk.web.source.solved import told_of
 
 bp = Blueprint("source", __name__, template_folder="templates")
 
@@ -28,7 +29,8 @@ def _show(source_id: int, *, status: int = 200, problem: str = "", said: str = "
         gone = f"Source {source.tag} is no more: its recordings were moved to another."
         raise StaleError(problem) if status == 409 else NotFoundError(gone)
     frame = day_frame(source.day_id)
-    known = Overview(opened, frame.day).known
+    view = Overview(opened, frame.day)
+    known = view.known
     own = [one for one in known.recordings.values() if one.item.source == source.tag]
     return render(
         "source/page.html", "source/_source.html", status=status, frame=frame, source=source,
@@ -40,6 +42,7 @@ def _show(source_id: int, *, status: int = 200, problem: str = "", said: str = "
         ],
         filmed=any(one.item.facts.codec or one.item.facts.coded for one in own),
         others=[one for one in days.sources(opened, source.day_id) if one.kind == source.kind and one.id != source_id],
+        found=told_of(view.solution, source.tag, frame.clock),
         problem=problem, said=said,
     )  # fmt: skip
 
@@ -114,6 +117,17 @@ def serve_as(source_id: int) -> ResponseReturnValue:
         row = sources.serve_as(session(), settings(), source_id, version=version, kind=kind)
         what = "a recorder: its pictures are left out" if row.kind == Kind.SOUND else "a camera"
         return f"{row.tag} is {what}; the day is paired with it as such."
+
+    return _done(source_id, work)
+
+
+@bp.post("/sources/<int:source_id>/ears")
+def forget_ears(source_id: int) -> ResponseReturnValue:
+    """Take back what a person said of how late it hears."""
+
+    def work(version: int) -> str:
+        row = sources.forget_ears(session(), settings(), source_id, version=version)
+        return f"What was said of {row.tag} is taken back; the day's evidence counts again."
 
     return _done(source_id, work)
 

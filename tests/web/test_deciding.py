@@ -1,0 +1,120 @@
+"""What is left to decide on a day: one answer for one cause; nothing that disagrees is done with others unseen."""
+
+from fractions import Fraction
+
+import pytest
+from tests.paper_day import paper_day, picture, sound, source
+
+from vesk.actions import pairing, pairing_status, turnover
+from vesk.core.kinds import LTC, MATCHED
+from vesk.core.sound.measurement import Line, Measurement
+from vesk.store import pairings, recordings
+from vesk.store import sync_points as points
+from vesk.store.tables import SyncPointRow
+
+FRAME = 0.04
+EARLY, PHASE = -FRAME, -0.31 * FRAME  # C hears a frame early; A's frames begin after its timecode's
+
+
+@pytest.fixture
+def day(db):
+    """Three takes of A in the morning, two of C with LTC after lunch; all measured, C's claps seen."""
+    files = {}
+    for n in range(3):
+        files[f"A/A001_00{n}.mov"] = picture(f"09:{10 * n:02}:00:00")
+        files[f"S1/31_0{n}.wav"] = sound(f"09:{10 * n:02}:00:00")
+    for n in range(2):
+        files[f"C/C001_00{n}.mov"] = picture(f"14:{10 * n:02}:00:00")
+        files[f"S1/37_0{n}.wav"] = sound(f"14:{10 * n:02}:00:00")
+    made = paper_day(db, files)
+    pairing.pair_day(db, made)
+    for row in pairings.of_day(db, made.id):
+        camera = recordings.by_id(db, [row.picture_id])[row.picture_id]
+        wheelhouse = camera.name.startswith("C")
+        line = Line(10.0, float(row.offset) + (EARLY if wheelhouse else PHASE), 0.0, 1e-5, 0.1)
+        row.state = pairings.MEASURED
+        row.measurement = Measurement(MATCHED, "", line, 0.0, 10.0, 20.0, share=1.0, log10_false_alarm=-40.0)
+        if wheelhouse:
+            camera.clock = LTC
+            contact = 1.01 + 0.013 * row.id
+            frame = int(contact * 25) + 1
+            db.add(
+                SyncPointRow(
+                    recording_id=camera.id, how=points.SEEN, kind="clap", frame=frame, proposed_frame=frame,
+                    likely=5.0, heard_us=round((contact + EARLY) * 1e6),
+                )
+            )  # fmt: skip
+    db.commit()
+    return made
+
+
+def statuses(db, day, tag):
+    db.expire_all()
+    return [one for one in pairing_status.of_day(db, day) if one.picture_source.tag == tag]
+
+
+def shown(answered):
+    return " ".join(answered.text.split())
+
+
+def answer(client, day, where, **sent):
+    return shown(client.post(f"/days/{day.id}/{where}", data=sent))
+
+
+def chosen(some):
+    return [f"{one.pairing.id}:{one.pairing.version}" for one in some]
+
+
+def test_a_contradiction_is_one_question_for_its_camera_and_never_done_with_others(client, db, day):
+    page = shown(client.get(f"/days/{day.id}/"))
+    assert "2 answers for 5 takes" in page
+    assert "C hears 1.00 frame early" in page
+    assert "say its LTC and 2 of 2 claps: 2 takes" in page
+    assert "A with S1: 3 takes, all +0.31 f: one answer for all" in page
+    for wanted in ("proposal", "check", "settle"):
+        every = [*statuses(db, day, "A"), *statuses(db, day, "C")]
+        page = answer(client, day, "together", do=wanted, pairing=chosen(every))
+        assert page.count("its evidence disagrees, so it is not done together with others") == 2
+    assert {one.state for one in statuses(db, day, "A")} == {"checked"}
+    assert {one.state for one in statuses(db, day, "C")} == {"measured"}
+    obstacles = {item.picture.name: item.obstacle for item in turnover.items(db, day)}
+    assert "not checked yet" in obstacles["C001_000.mov"]
+    assert obstacles["A001_000.mov"] == ""
+    # On the bench both figures stand: against the scratch, and where the picture wants the sound.
+    bench = shown(client.get(f"/bench/{statuses(db, day, 'C')[0].pairing.id}"))
+    assert "Along the scratch the sound is 1.00 frame late as it lies, along the picture" in bench
+
+
+def test_once_said_how_late_it_hears_its_sound_lies_on_the_picture_and_it_can_be_taken_back(client, db, day):
+    row = source(db, day, "C")
+    page = answer(client, day, f"ears/{row.id}", do="take", version=row.version)
+    assert "C hears" in page
+    assert "C hears 1.00 frame early" not in page
+    for one in statuses(db, day, "C"):
+        assert one.contradiction is None
+        assert one.verdict.holds  # its labels were right all along
+        assert abs(one.proposal.slip) < Fraction(1, 400)
+    row = source(db, day, "C")
+    assert (row.ears_by, abs(row.delay_us + 40_000) < 2000) == ("test editor", True)
+    page = shown(client.post(f"/sources/{row.id}/ears", data={"version": row.version}))
+    assert "taken back" in page
+    assert statuses(db, day, "C")[0].contradiction is not None
+
+
+def test_a_person_may_say_that_the_scratch_is_right(client, db, day):
+    row = source(db, day, "C")
+    answer(client, day, f"ears/{row.id}", do="keep", version=row.version)
+    for one in statuses(db, day, "C"):
+        assert one.contradiction is None
+        assert float(one.proposal.slip) == pytest.approx(EARLY, abs=1e-4)
+    stale = client.post(f"/days/{day.id}/ears/{row.id}", data={"do": "take", "version": row.version - 1})
+    assert stale.status_code == 409
+
+
+def test_one_answer_for_a_device_corrects_all_its_takes(client, db, day):
+    page = answer(client, day, "together", do="settle", pairing=chosen(statuses(db, day, "A")))
+    assert "3 corrected as proposed and marked as checked" in page
+    assert "A with S1" not in page.split("<svg", maxsplit=1)[0]
+    for one in statuses(db, day, "A"):
+        assert one.state == "checked"
+        assert float(one.as_corrected.slip) == pytest.approx(PHASE, abs=1e-4)
