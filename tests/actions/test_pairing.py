@@ -4,11 +4,14 @@ import threading
 from dataclasses import replace
 from fractions import Fraction
 
+import pytest
 from tests.conftest import shown
 from tests.paper_day import paper_day, picture, recording, sound
 
 from vesk.actions import correct, facts, merging, pairing, pairing_status
 from vesk.actions.known import known_of_day
+from vesk.core.kinds import MATCHED
+from vesk.core.sound.measurement import Line, Measurement, refused
 from vesk.dailies.searching import why_alone
 from vesk.store import pairings, recordings
 from vesk.store.session import open_session
@@ -113,3 +116,41 @@ def test_no_word_that_a_person_types_decides_anything(db, settings):
     db.flush()
     lost = [one for one in known_of_day(db, day).oddities if own.path in one.about]
     assert [one.kind for one in lost] == ["cannot be read"]
+
+
+def test_a_mute_clip_of_a_camera_an_hour_off_is_paired_and_placed_by_its_devices_clock(db):
+    files = {}
+    for n in range(4):
+        files[f"A/A001_00{n}.mov"] = picture(f"10:{10 * n:02}:00:00")  # an hour ahead of everybody
+        files[f"S1/31_0{n}.wav"] = sound(f"09:{10 * n:02}:00:00")
+    files["A/A001_009.mov"] = picture("10:15:00:00", channels=0, samples=0)
+    files["S1/31_09.wav"] = sound("09:14:58:00")
+    day = paper_day(db, files)
+    pairing.pair_day(db, day)
+    assert pairings.of_day(db, day.id) == []
+    by = {row.name: row for row in recordings.of_day(db, day.id)}
+    for n in range(4):
+        row = pairings.propose(
+            db, day_id=day.id, picture_id=by[f"A001_00{n}.mov"].id, sound_id=by[f"31_0{n}.wav"].id,
+            offset=Fraction(-3600),
+        )  # fmt: skip
+        row.state = pairings.MEASURED
+        row.measurement = Measurement(MATCHED, "", Line(10.0, 0.01, 0.0, 1e-5, 0.1), 0.0, 10.0, 20.0, share=1.0)
+    db.flush()
+    (made,) = pairing.pair_by_solution(db, day)
+    row = pairings.get(db, made)
+    row.state, row.measurement = pairings.MEASURED, refused("the camera recorded no scratch sound", unheard=True)
+    db.flush()
+    now = next(one for one in pairing_status.of_day(db, day) if one.pairing.id == made)
+    assert (now.picture.name, now.sound.name) == ("A001_009.mov", "31_09.wav")
+    # Its sound begins two seconds before it, and where the clocks of both lay it, an hour earlier still.
+    assert float(now.pairing.offset + now.proposal.slip) == pytest.approx(-1.99, abs=0.005)
+    assert now.verdict.cause == "clock set wrong"
+    assert "No sound places it" in now.verdict.text
+    assert "A's clock does, known from its other takes" in now.verdict.text
+    assert pairing.pair_by_solution(db, day) == []
+    # Had both sound, and shared nothing, that their clocks meet would make them no partners.
+    row.measurement = refused("no place was found where the two share sound")
+    db.flush()
+    now = next(one for one in pairing_status.of_day(db, day) if one.pairing.id == made)
+    assert (now.proposal, now.verdict.cause) == (None, "no common sound")

@@ -10,9 +10,10 @@ from sqlmodel import Session
 from vesk.actions import pairing_status
 from vesk.actions.known import known_of_day
 from vesk.actions.locating import located
+from vesk.actions.overview import Overview
 from vesk.core.day.recording import Known
 from vesk.core.intake.off_speed import OffSpeed
-from vesk.core.kinds import PICTURE
+from vesk.core.kinds import PICTURE, Witness
 from vesk.core.pairing.by_timecode import pair_by_timecode
 from vesk.core.progress import OnProgress
 from vesk.core.timecode import FrameRate, wrap_day
@@ -82,6 +83,36 @@ def pair_day(session: Session, day: Day) -> list[int]:
         if row.state != pairings.SET_ASIDE
         and not pairing_status.is_measured(row, held[row.picture_id], held[row.sound_id])
     ]
+
+
+def pair_by_solution(session: Session, day: Day) -> list[int]:
+    """Propose the pairings that the day as a whole knows and no label or sound of theirs alone; returns those made.
+
+    Mute clips of a device whose clock is hours off lie, by their labels, beside the wrong sound or beside none.
+    """
+    changes.hold(session, day.id)
+    rate = days.rate_of(day)
+    present = {(str(row.picture_id), str(row.sound_id)) for row in pairings.of_day(session, day.id)}
+    made = []
+    for pair, place in sorted(Overview(session, day).solution.places.items()):
+        if place.by == Witness.SOUND or pair in present:
+            continue
+        members = recordings.by_id(session, {int(key) for key in pair})
+        picture, sound = (members[int(key)] for key in pair)
+        offset = _by_clocks(picture.start, sound.start, rate)
+        row = pairings.propose(
+            session, day_id=day.id, picture_id=picture.id, sound_id=sound.id,
+            offset=exact_seconds(place.offset_s) if offset is None else offset,
+        )  # fmt: skip
+        session.flush()
+        made.append(row.id)
+        for member in (picture, sound):
+            member.unpaired, member.searched = "", None
+    if made:
+        said = f"paired {len(made)} by the clocks of their devices, as the other takes show them"
+        journal.note(session, day_id=day.id, by=VESK, what=said)
+    session.flush()
+    return made
 
 
 def _place(recording: Recording, own: Known, slow: OffSpeed | None, reason: str) -> None:

@@ -28,7 +28,7 @@ def measure_by_sound(
     for one in (picture, sound):
         if not one.facts.channels:
             what = "the camera recorded no scratch sound" if one is picture else "the file has no sound"
-            return refused(what)
+            return refused(what, unheard=True)
         one.ensure_heard()
     wanted = channels or (None, None)
     own = [
@@ -37,7 +37,7 @@ def measure_by_sound(
     ]
     for one, listed in zip((picture, sound), own, strict=True):
         if not listed:
-            return refused(f"the only sound in {one.path.name} is timecode")
+            return refused(f"the only sound in {one.path.name} is timecode", unheard=True)
     lists = [
         [cache.hearing(one.entry, channel) for channel in listed]
         for one, listed in zip((picture, sound), own, strict=True)

@@ -129,8 +129,10 @@ class Judgement:
         found, place = self.found, self.place
         if found is not None and found.line is not None and self._by_sound:
             return found.line
-        if place is None or place.by == SOUND:
+        if place is None or place.by == SOUND or found is None:
             return None
+        if not found.unheard and place.contradiction is None:
+            return None  # both sound, and share nothing: that their clocks meet does not make them partners
         # What no ear heard has no lateness: it is put in, for what is shown to take it out again.
         return Line(place.at_s, place.offset_s + place.late_s, place.ppm, place.se_s, 0.0)
 

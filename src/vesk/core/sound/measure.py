@@ -103,9 +103,9 @@ def measure_channels(
     speaking = [n for n, hearing in enumerate(sounds) if not hearing.silent]
     for name, some in (("scratch", told), ("sound", speaking)):
         if not some:
-            return refused(f"the {name} is silent")
+            return refused(f"the {name} is silent", unheard=True)
     if min(pictures[0].seconds, sounds[0].seconds) < _LEAST_S:
-        return refused("one of the two is shorter than a second")
+        return refused("one of the two is shorter than a second", unheard=True)
     pairs = [(p, s) for p in told for s in speaking]
     nothing: Measurement | None = None
     for number, (p, s) in enumerate(pairs):

@@ -222,6 +222,8 @@ class Measurement:
         -1 when one of the two is turned over.
     by : str
         ``"sound"``, or ``"sync points"`` where a clap or two alone decided.
+    unheard : bool
+        Whether one of the two has no sound that could be compared: that it was refused says nothing of them.
     """
 
     decision: Decision
@@ -242,17 +244,20 @@ class Measurement:
     others: tuple[OtherChannel, ...] = ()
     polarity: int = 1
     by: str = "sound"
+    unheard: bool = False
 
 
-def refused(reason: str) -> Measurement:
+def refused(reason: str, *, unheard: bool = False) -> Measurement:
     """Return the measurement that says nothing was found, and why.
 
     Parameters
     ----------
     reason : str
         For a person; the end of a sentence.
+    unheard : bool
+        Whether one of the two has no sound that could be compared.
     """
-    return Measurement(REFUSED, reason, None)
+    return Measurement(REFUSED, reason, None, unheard=unheard)
 
 
 def _packed(values: dict[str, Any]) -> dict[str, Any]:
