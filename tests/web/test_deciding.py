@@ -11,6 +11,7 @@ from vesk.core.sound.measurement import Line, Measurement
 from vesk.store import pairings, recordings
 from vesk.store import sync_points as points
 from vesk.store.tables import SyncPointRow
+from vesk.web.shared.formats import frames
 
 FRAME = 0.04
 EARLY, PHASE = -FRAME, -0.31 * FRAME  # C hears a frame early; A's frames begin after its timecode's
@@ -118,3 +119,20 @@ def test_one_answer_for_a_device_corrects_all_its_takes(client, db, day):
     for one in statuses(db, day, "A"):
         assert one.state == "checked"
         assert float(one.as_corrected.slip) == pytest.approx(PHASE, abs=1e-4)
+
+
+def test_home_lists_days_with_what_each_still_needs_and_the_door_leads_to_the_first_that_asks(client, db, day):
+    page = shown(client.get("/home"))
+    assert "The Lantern Ferry" in page
+    assert "5 camera takes, 0 hold, 5 need you" in page
+    assert client.get("/").location == f"/days/{day.id}/"
+
+
+def test_filters_show_what_disagrees_and_hours_are_read_as_hours(client, day):
+    page = shown(client.get(f"/days/{day.id}/?show=disagrees"))
+    assert "evidence disagrees 2" in page
+    assert "C001_001" in page
+    assert "A001_001" not in page.split("<tbody>", maxsplit=1)[1]
+    assert "breaks its device" not in page  # a filter of nothing takes no room
+    assert frames(3600.2, Fraction(25)) == "+1 h 00 min 00 s 5 f"
+    assert frames(-7325.0, Fraction(25)) == "\N{MINUS SIGN}2 h 02 min 05 s 0 f"

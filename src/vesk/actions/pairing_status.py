@@ -114,6 +114,15 @@ class PairingStatus:
         return self.judged.proposal
 
     @property
+    def scratch_channel(self) -> int:
+        """The channel of the picture's sound that stands for its scratch, from 0: the one matched, never timecode."""
+        if self.found is not None and self.found.line is not None:
+            return self.found.picture_channel
+        coded = self.picture.heard.ltc if self.picture.heard else {}
+        channels = range(self.picture.facts.channels if self.picture.facts else 0)
+        return next((channel for channel in channels if channel not in coded), 0)
+
+    @property
     def contradiction(self) -> Contradiction | None:
         """Evidence of it that cannot be true together."""
         return self.judged.contradiction

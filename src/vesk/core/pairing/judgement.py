@@ -200,14 +200,19 @@ class Judgement:
             setting=self.setting, placed=by, disagrees=self._disagreement,
         )  # fmt: skip
 
+    @cached_property
+    def by_scratch(self) -> Errors | None:
+        """Where the sound sits against the scratch, seconds, with what is entered of ears taken out and no more."""
+        line = self.found.line if self.found is not None else None
+        return None if line is None else errors(self.laid, line, self.points, late_s=self.known_late_s)
+
     @property
     def _disagreement(self) -> Disagreement | None:
         """What cannot be true together, with how far off the sound is by either reading."""
         if self.contradiction is None:
             return None
-        line = self.found.line if self.found is not None else None
-        heard = None if line is None else errors(self.laid, line, self.points, late_s=self.known_late_s).middle_s
-        return Disagreement(self.contradiction, heard, None if self.errors is None else self.errors.middle_s)
+        heard, seen = (None if one is None else one.middle_s for one in (self.by_scratch, self.errors))
+        return Disagreement(self.contradiction, heard, seen)
 
     @cached_property
     def setting(self) -> Setting:

@@ -71,8 +71,8 @@ class Disagreement:
         """
         one = self.found
         if one.about == Discord.LATENESS:
-            look = "look at a clap" if one.claps else "look for a clap that is both seen and heard"
-            return f"to settle it {look}, then say once for {picture} how late it hears"
+            look = "a look at a clap settles it" if one.claps else "a clap that is both seen and heard would settle it"
+            return f"unless {witnesses(one)} err alike: {look}; then say once for {picture} how late it hears"
         if 0 < one.apart_s < _FAR_S:
             metres = one.apart_s * SPEED_OF_SOUND
             return (

@@ -64,7 +64,7 @@ def bench_state(now: PairingStatus) -> dict[str, Any]:
         "late_s": now.late_s,
         "picture": {
             "id": now.picture.id, "rate": picture.sample_rate, "samples": picture.samples, "frames": picture.frames,
-            "channels": picture.channels,
+            "channels": picture.channels, "channel": now.scratch_channel,
         },
         "sound": {
             "id": now.sound.id, "rate": sound.sample_rate, "samples": sound.samples, "channels": sound.channels,

@@ -9,7 +9,7 @@ from vesk.actions.intake import told_slate
 from vesk.actions.overview import Overview
 from vesk.actions.pairing_status import CHECKED, SET_ASIDE, UNPAIRED, PairingStatus
 from vesk.actions.placing import Placed
-from vesk.core.kinds import PICTURE
+from vesk.core.kinds import PICTURE, Cause, Discord
 from vesk.core.timecode import FrameRate, Timecode
 from vesk.dailies.searching import why_alone
 from vesk.store import days
@@ -23,7 +23,12 @@ FILTERS = {
     "unpaired": "unpaired",
     "broken": "cannot be read",
     "unchecked": "unchecked",
+    "disagrees": "evidence disagrees",
+    "pattern": "breaks its device's pattern",
+    "ambiguous": "ambiguous",
+    "alone": "rests on one kind",
 }
+ALWAYS = ("all", "needs", "out", "unpaired", "broken", "unchecked")  # the others only where there are any
 UNREADABLE = "unreadable"
 
 
@@ -65,6 +70,10 @@ class Row:
             "out": self.out,
             "unpaired": self.state == UNPAIRED,
             "broken": self.state in {UNREADABLE, "vanished"},
+            "disagrees": bool(self.now and self.now.contradiction),
+            "pattern": bool(self.now and self.now.contradiction and self.now.contradiction.about == Discord.PATTERN),
+            "ambiguous": bool(self.now and self.now.verdict and self.now.verdict.cause == Cause.AMBIGUOUS_FIT),
+            "alone": bool(self.now and sum(one.offset_s is not None for one in self.now.evidence) == 1),
             "unchecked": self.state not in {CHECKED, SET_ASIDE, UNREADABLE} and self.now is not None,
         }.get(chosen, True)
 

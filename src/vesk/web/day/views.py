@@ -63,8 +63,8 @@ def _show(day_id: int, *, status: int = 200, problems: list[str] | None = None, 
         return render_template("day/_rows.html", rows=listed.rows)
     return render(
         "day/page.html", "day/_day.html", status=status, frame=frame, headline=drawn.headline, listed=listed,
-        counts=drawn.counts, filters=ledger.FILTERS, chosen=chosen, chart=drawn.chart, decisions=drawn.decisions,
-        problems=problems or [],
+        counts=drawn.counts, filters=ledger.FILTERS, always=ledger.ALWAYS, chosen=chosen, chart=drawn.chart,
+        decisions=drawn.decisions, problems=problems or [],
         done=done,
     )  # fmt: skip
 

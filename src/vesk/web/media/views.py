@@ -10,8 +10,8 @@ import numpy as np
 from flask import Blueprint, Response, request, send_file
 from flask.typing import ResponseReturnValue
 
-from vesk.actions import pairing_status
 from vesk.actions.locating import located
+from vesk.actions.overview import Overview
 from vesk.core.conform.render import LaidPiece, laid_pieces, render_block, render_range
 from vesk.core.errors import NumberError, RefusedError
 from vesk.core.figures import read_number, read_whole
@@ -20,7 +20,7 @@ from vesk.dailies.located import Located
 from vesk.jobs.tasks import ask_listen
 from vesk.media import cache
 from vesk.media.peaks import read_peaks
-from vesk.store import days, recordings
+from vesk.store import days, pairings, recordings
 from vesk.web.media.frames import ensure_frames
 from vesk.web.shared import session, settings
 
@@ -107,7 +107,8 @@ def frame(recording_id: int, index: int) -> ResponseReturnValue:
 @bp.get("/listen/<int:pairing_id>.wav")
 def listen(pairing_id: int) -> ResponseReturnValue:
     """Give a short stretch as laid now: ``at_s``, ``span_s``, ``mode`` (sum, split, scratch, mix), ``channel``."""
-    now = pairing_status.of_pairing(session(), pairing_id)
+    pairing = pairings.get(session(), pairing_id)
+    now = Overview(session(), days.get_day(session(), pairing.day_id)).status_of(pairing_id)
     try:
         at, span = (
             float(read_number(f"{float(request.args.get(name, '')[:40]):.9f}", least=-MOST_AT_S, most=MOST_AT_S))
@@ -135,9 +136,11 @@ def listen(pairing_id: int) -> ResponseReturnValue:
             scale = picture.facts.sample_rate
             own_start = round(float((Fraction(start, rate) + late) * scale))
             if scale == rate:
-                scratch = render_range(LaidPiece(reader.read, reader.frames, back), start, count, rate)[:, 0]
+                scratch = render_range(LaidPiece(reader.read, reader.frames, back), start, count, rate)[
+                    :, now.scratch_channel
+                ]
             else:
-                need = reader.read(own_start, int(count * scale / rate) + 1)[:, 0]
+                need = reader.read(own_start, int(count * scale / rate) + 1)[:, now.scratch_channel]
                 scratch = np.interp(np.arange(count) * scale / rate, np.arange(need.size), need).astype(np.float32)
     left, right = {
         "sum": (0.5 * (scratch + production),) * 2,

@@ -1,4 +1,4 @@
-"""Routes that belong to no one page: the front door and the progress of a day."""
+"""Routes that belong to no one page: who is at it, how Vesk is, and the progress of a day."""
 
 from __future__ import annotations
 
@@ -8,7 +8,7 @@ from dataclasses import asdict
 from typing import Any
 from urllib.parse import quote
 
-from flask import Blueprint, jsonify, redirect, render_template, url_for
+from flask import Blueprint, jsonify, redirect, render_template
 from flask.typing import ResponseReturnValue
 from sqlalchemy.exc import DBAPIError
 
@@ -20,15 +20,6 @@ from vesk.web.shared.progress_view import progress_line
 
 bp = Blueprint("common", __name__)
 LEAST_LEFT = 1 << 30  # bytes
-
-
-@bp.get("/")
-def front() -> ResponseReturnValue:
-    """Go to the newest day, or to naming the first one."""
-    known = days.all_days(session())
-    if not known:
-        return redirect(url_for("intake.new_day"))
-    return redirect(url_for("day.show", day_id=known[-1][1].id))
 
 
 @bp.post("/who")

@@ -142,7 +142,7 @@ export const draw = (canvas, state, view, again) => {
     wave(
       pen,
       picture,
-      0,
+      picture.channel ?? 0,
       (column) => (time(column) + state.late_s) * picture.rate,
       { width, top: gap * 0.75, height: half - gap * 0.5, ratio, fill: ink, ink },
       again,
