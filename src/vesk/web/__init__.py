@@ -25,6 +25,7 @@ from vesk.web.bench.views import bp as bench
 from vesk.web.day.views import bp as day
 from vesk.web.home.views import bp as home
 from vesk.web.intake.changes import bp as intake
+from vesk.web.joining.views import bp as joining
 from vesk.web.journal.views import bp as journal
 from vesk.web.media.views import bp as media
 from vesk.web.naming.views import bp as naming
@@ -88,7 +89,21 @@ def create_app(settings: Settings | None = None) -> Flask:
     app.url_map.converters["int"] = _NumberInUse
     app.before_request(_begin)  # before the token is looked for: a stranger's name gets none
     CSRFProtect(app)
-    for blueprint in (common, home, day, intake, naming, reports, source, bench, recording, turnover, journal, media):
+    for blueprint in (
+        common,
+        home,
+        day,
+        joining,
+        intake,
+        naming,
+        reports,
+        source,
+        bench,
+        recording,
+        turnover,
+        journal,
+        media,
+    ):
         app.register_blueprint(blueprint)
     app.jinja_env.filters.update(formats.FILTERS)
     app.jinja_env.trim_blocks = app.jinja_env.lstrip_blocks = True

@@ -1,5 +1,5 @@
 // Draws one window: scratch above, production below, frame lines, and where both should meet.
-import { columns, points } from "./wave.js";
+import { columns, points } from "/static/wave.js";
 
 /** @typedef {{ offset_s: number, rate: number }} Laid
  * @typedef {{ at: number, span: number, shift: number, channel: number, playhead: number | null,
