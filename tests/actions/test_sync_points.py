@@ -82,11 +82,15 @@ def test_a_camera_whose_sound_is_a_frame_early_is_told_from_an_offset(db, settin
     for source, metres in zip(days.sources(db, named.id), (1000, 500), strict=True):
         source.distance_mm = metres
     (now,) = pairing_status.of_day(db, named)
-    assert now.verdict.cause == "whole-frame offset"
+    # A clear clap and a header that was jammed agree against the scratch: one take, and nothing holds by itself.
+    assert now.verdict.cause == "evidence disagrees"
+    assert "frame early" in now.verdict.text
     row = seen(db, now)
     sync_points.decide(db, settings, row.id, version=row.version, frame=row.frame)
     (now,) = pairing_status.of_day(db, named)
-    assert now.verdict.cause == "camera's internal sound delay"
+    assert (now.contradiction.agreeing, now.contradiction.claps) == (1, 1)
+    assert now.contradiction.apart_s == pytest.approx(-0.04, abs=0.008)
+    assert abs(float(now.proposal.slip)) < 0.008  # the picture wants the sound where its labels lay it
     sync_points.take_delay(db, settings, now.picture_source.id, version=now.picture_source.version)
     (now,) = pairing_status.of_day(db, named)
     # One clap: good to three quarters of a frame, either way.
