@@ -75,6 +75,25 @@ def test_causes_are_told_apart(conformed):
     assert "slow against S1" in by_picture["B004_001.mov"]["text"]
 
 
+def test_what_disagrees_is_not_delivered_without_a_word(ferry, cache, tmp_path):
+    printed = json.loads(vesk("conform", ferry.folder, tmp_path / "out", "--json", cache=cache).stdout)
+    (found,) = printed["contradictions"]  # the far bank hears 64 ms late; nobody said so here
+    assert (found["device"], found["about"]) == ("B", "scratch against picture")
+    assert found["apart_ms"] == pytest.approx(FAR_MS, abs=5)
+    told = {row["picture"].split("/")[-1]: row for row in printed["deliveries"]}
+    for name in ("B004_001.mov", "B004_002.mov"):
+        assert told[name]["delivered"] == "no"
+        assert "Without a person's word it is not delivered" in told[name]["reason"]
+        assert "--late B=MS" in told[name]["reason"]
+    assert told["A006_001.mov"]["delivered"] == "yes"
+    places = {one["picture"].split("/")[-1]: one for one in printed["pairings"]}
+    for name in ("B004_001.mov", "B004_002.mov"):  # where the picture wants it, a microphone's few metres left
+        one = places[name]
+        assert abs(one["place_s"] - ferry.pair(one["picture"], one["sound"])["offset_s"]) < 0.006
+    refused = vesk("pair", ferry.folder, "--late", "Z=4", "--json", cache=cache, check=False)
+    assert "There is no device Z here, but A, B, S1." in refused.stderr
+
+
 def test_what_has_no_partner_or_cannot_be_read_says_why(conformed):
     _, printed, _ = conformed
     reasons = {item["path"].split("/")[-1]: item["reason"] for item in printed["unpaired"]}

@@ -55,6 +55,7 @@ def healthz() -> ResponseReturnValue:
 @bp.get("/days/<int:day_id>/progress")
 def show_progress(day_id: int) -> ResponseReturnValue:
     """Show the progress line."""
+    days.get_day(session(), day_id)  # one that is not there has no progress
     line = progress_line(session(), day_id)
     return render_template("_progress.html", progress=line, day_id=day_id)
 

@@ -43,5 +43,17 @@ document.addEventListener(
   },
   { capture: true },
 );
+// The chart and the ledger are one: what is pointed at in either is marked in both.
+document.addEventListener("pointerover", (event) => {
+  const at = /** @type {Element} */ (event.target);
+  const block = at.closest?.(".chart .block"),
+    row = at.closest?.("#ledger tbody tr");
+  const names = ["data-recording", "data-sound"];
+  const own = [block?.getAttribute(names[0]), ...names.map((name) => row?.getAttribute(name))];
+  const same = (/** @type {Element} */ one) =>
+    names.some((name) => own.includes(one.getAttribute(name) ?? "none"));
+  for (const one of document.querySelectorAll(".chart .block, #ledger tbody tr"))
+    one.classList.toggle("pointed", same(one));
+});
 document.addEventListener("htmx:after:swap", reach);
 reach();

@@ -1,0 +1,90 @@
+"""What is left to decide, in a real browser with real files: a contradiction seen, settled and taken back; joining."""
+
+import re
+import shutil
+from fractions import Fraction
+
+import pytest
+from playwright.sync_api import Page, expect
+from tests.conftest import name_ferry, until
+
+from vesk.actions import intake, measuring, pairing, pairing_status, sync_points
+from vesk.store import recordings
+
+ALL_SHOWN = "[...document.querySelectorAll('.joined img')].every(image => image.complete)"
+
+
+@pytest.fixture
+def day(db, settings, afternoon, tmp_path):
+    """Camera C, whose own sound is a frame early, with what the recorder heard: listened to, measured, claps found."""
+    others = ("A006*", "D001*", "E small*", "S2*", "39*", "WT*", "clip*", "*.csv", "*.txt")
+    shutil.copytree(afternoon.folder, tmp_path / "media", ignore=shutil.ignore_patterns(*others))
+    named = name_ferry(db, settings, tmp_path / "media")
+    intake.take_in(db, settings, named)
+    for row in recordings.ready_of_day(db, named.id):
+        measuring.listen(db, settings, row.id)
+    for pairing_id in pairing.pair_day(db, named):
+        measuring.measure_pairing(db, settings, pairing_id)
+    for row in recordings.ready_of_day(db, named.id):
+        sync_points.keep_sync_points(db, settings, row.id)
+    db.commit()
+    return named
+
+
+def test_a_contradiction_is_seen_settled_for_all_its_takes_and_taken_back(page: Page, db, serve, day):
+    address = serve()
+    page.goto(f"{address}/days/{day.id}/")
+    asked = page.locator(".decisions")
+    expect(asked).to_contain_text(re.compile(r"C hears (0\.9\d|1\.00) frame early"))
+    expect(asked).to_contain_text("against its own picture, say its LTC and 2 of 2 claps: 2 takes")
+    # Together with others it is not done, whoever selects it.
+    page.locator("#pick-all").check()
+    page.get_by_role("button", name="Mark the selected as checked").click()
+    expect(page.locator(".problem").first).to_contain_text("its evidence disagrees")
+    # On the bench the scratch is drawn, not the timecode beside it, and both figures stand.
+    asked.get_by_role("link", name="look at a take").click()
+    expect(page.locator("#verdict")).to_contain_text("Along the scratch the sound is")
+    expect(page.locator("table.evidence")).to_contain_text("standard deviations from where the day places it")
+    assert page.evaluate("JSON.parse(document.getElementById('bench-state').textContent).picture.channel") == 1
+    page.go_back()
+    page.get_by_role("button", name=re.compile("^Take it out")).click()
+    expect(page.locator(".said")).to_contain_text("as you said; everything of it follows")
+    expect(page.locator("#ledger tbody tr .verdict").first).to_have_text("within tolerance")
+    expect(asked).to_have_count(0)
+    source = pairing_status.of_day(db, day)[0].picture_source
+    page.goto(f"{address}/sources/{source.id}/all")
+    page.get_by_role("button", name="Take that back").click()
+    expect(page.locator(".said")).to_contain_text("is taken back")
+    page.goto(f"{address}/days/{day.id}/")
+    expect(asked).to_contain_text("C hears")
+
+
+def test_a_picture_and_a_sound_are_joined_by_the_keyboard_alone(page: Page, db, serve, day):
+    now = next(one for one in pairing_status.of_day(db, day) if one.picture.name == "C002_001.mov")
+    problems: list[str] = []
+    page.on("pageerror", lambda error: problems.append(str(error)))
+    page.goto(f"{serve()}/days/{day.id}/joining/?picture={now.picture.id}&sound={now.sound.id}")
+    expect(page.locator("#join-picture")).to_be_focused()
+    for key in [*["Shift+ArrowRight"] * 5, *["ArrowRight"] * 3]:
+        page.keyboard.press(key)
+        page.wait_for_timeout(50)
+        until(lambda: page.evaluate(ALL_SHOWN), 20, "the frames")  # a picture that is let go of half way is no test
+    expect(page.locator("input[name=picture_at]")).to_have_value("frame 53")
+    expect(page.locator("#join-picture .now")).to_have_attribute("src", re.compile(r"/frame/53\.jpg$"))
+    page.keyboard.press("Tab")  # its own field
+    page.keyboard.press("Tab")
+    expect(page.locator("#join-sound")).to_be_focused()
+    page.keyboard.press("Tab")
+    page.keyboard.press("Control+a")
+    page.keyboard.type("4.5")
+    expect(page.locator("#said")).to_contain_text("37_01.wav begins 2.380 s before C002_001.mov")
+    page.keyboard.press("Shift+Tab")
+    page.keyboard.press("ArrowRight")  # a hundredth of what is shown
+    expect(page.locator("input[name=sound_at]")).to_have_value("4.5200")
+    expect(page.locator("#said")).to_contain_text("begins 2.400 s before")
+    page.keyboard.press("Enter")
+    expect(page.locator("h1")).to_contain_text("37")
+    expect(page.locator(".mark-state, .state").first).to_contain_text("corrected")
+    db.expire_all()
+    assert pairing_status.of_pairing(db, now.pairing.id).laid.offset == Fraction(53, 25) - Fraction("4.52")
+    assert problems == []
