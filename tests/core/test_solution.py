@@ -200,6 +200,14 @@ def test_five_takes_with_a_clap_each_tell_a_cameras_delay_within_a_fifth_of_a_fr
     assert inside >= 37
 
 
+def test_a_microphone_two_hundred_metres_off_as_entered_is_no_contradiction():
+    away = 200 / 343
+    claps = [ClapBound(away - 0.035, away + 0.025, 0.9), ClapBound(away - 0.015, away + 0.045, 0.9)]
+    found = weigh_lateness(away, said=False, frame_s=FRAME, tolerance_s=FRAME / 4, claps=claps)
+    assert found.as_known > 0.5
+    assert abs(found.best_s - away) < 0.01
+
+
 @pytest.mark.parametrize("noise_s", [2e-4, 3e-3, 1e-2])
 def test_stretches_break_where_a_clock_was_jammed_and_not_for_single_lies(noise_s):
     rng = np.random.default_rng(4)

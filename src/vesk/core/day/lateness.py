@@ -129,7 +129,8 @@ def _weighed(
     claps: tuple[ClapBound, ...],
     clocks: tuple[ClockSays, ...],
 ) -> Lateness:
-    lowest, highest = (round(edge / _STEP_S) for edge in (_LOWEST_S, _HIGHEST_S))
+    edges = min(_LOWEST_S, known_s + _LOWEST_S), max(_HIGHEST_S, known_s + _HIGHEST_S)
+    lowest, highest = (round(edge / _STEP_S) for edge in edges)
     grid = np.arange(lowest, highest + 1, dtype=np.float64) * _STEP_S
     weight = np.log((_normal(grid, known_s, _SAID_S) if said else _usual(grid, known_s, frame_s)) + _NEVER)
     weight = weight + _allowed(grid, claps)
@@ -168,7 +169,7 @@ def _usual(grid: NDArray[np.float64], known_s: float, frame_s: float) -> NDArray
         _USUAL * _normal(grid, known_s or _USUAL_S, _USUAL_SPREAD_S)
         + _FAR * _uniform(grid, known_s, known_s + _FAR_S)
         + _FRAMES / 4 * whole
-        + _ANY * _uniform(grid, _LOWEST_S, _HIGHEST_S)
+        + _ANY * _uniform(grid, float(grid[0]), float(grid[-1]))
     )
     return made
 
