@@ -1,5 +1,6 @@
 """What is left to decide on a day: one answer for one cause; nothing that disagrees is done with others unseen."""
 
+import re
 from fractions import Fraction
 
 import pytest
@@ -113,12 +114,17 @@ def test_a_person_may_say_that_the_scratch_is_right(client, db, day):
 
 
 def test_one_answer_for_a_device_corrects_all_its_takes(client, db, day):
-    page = answer(client, day, "together", do="settle", pairing=chosen(statuses(db, day, "A")))
+    form = client.get(f"/days/{day.id}/").text
+    stamp = re.search(r'name="decision" value="(\w+)"', form)[1]
+    page = answer(client, day, "together", do="settle", decision=stamp)
     assert "3 corrected as proposed and marked as checked" in page
     assert "A with S1" not in page.split("<svg", maxsplit=1)[0]
     for one in statuses(db, day, "A"):
         assert one.state == "checked"
         assert float(one.as_corrected.slip) == pytest.approx(PHASE, abs=1e-4)
+    again = client.post(f"/days/{day.id}/together", data={"do": "settle", "decision": stamp})
+    assert again.status_code == 409  # what it was about is decided
+    assert "changed meanwhile" in again.text
 
 
 def test_home_lists_days_with_what_each_still_needs_and_the_door_leads_to_the_first_that_asks(client, db, day):

@@ -2,12 +2,14 @@
 
 from __future__ import annotations
 
+import hashlib
 from dataclasses import dataclass
 
 from vesk.actions.overview import Overview
 from vesk.actions.pairing_status import PairingStatus
 from vesk.core.day.lateness import Lateness
 from vesk.core.day.solution import Contradiction
+from vesk.core.errors import StaleError
 from vesk.core.kinds import Asked
 from vesk.core.verdict.disagreement import witnesses
 from vesk.core.wording import how_late, signed
@@ -42,6 +44,12 @@ class Decision:
     lateness: Lateness | None = None
 
     @property
+    def stamp(self) -> str:
+        """What it is about, as it is now: another once any of its pairings was changed."""
+        told = [self.asked, str(self.source.id), *(f"{now.pairing.id}:{now.pairing.version}" for now in self.open)]
+        return hashlib.blake2b(" ".join(told).encode(), digest_size=9).hexdigest()
+
+    @property
     def takes(self) -> int:
         """How many takes it is about."""
         return len(self.open)
@@ -69,6 +77,20 @@ def decisions(view: Overview) -> list[Decision]:
         says = _says(question.asked, source.tag, own, found)
         made.append(Decision(question.asked, source, says, tuple(own), found, ears))
     return sorted(made, key=lambda one: (one.asked != Asked.LATENESS, -len(one.open), one.source.tag))
+
+
+def decision_by(view: Overview, stamp: str) -> Decision:
+    """Return the decision that a page showed.
+
+    Raises
+    ------
+    StaleError
+        If it is not as it was shown any more.
+    """
+    found = next((one for one in decisions(view) if one.stamp == stamp), None)
+    if found is None:
+        raise StaleError("What is left to decide changed meanwhile. Nothing was done: look at it as it is now.")
+    return found
 
 
 def _says(asked: Asked, tag: str, own: list[PairingStatus], found: Contradiction | None) -> str:

@@ -256,6 +256,7 @@ class Earlier:
 
     measured: dict[int, _Measured] = field(default_factory=dict)
     evidence: SolvedDay | None = None
+    solved: tuple[tuple[Match, ...], frozenset[tuple[str, str]], Solution] | None = None
     statuses: dict[int, tuple[tuple[object, ...], PairingStatus]] = field(default_factory=dict)
     order: dict[int, int] = field(default_factory=dict)
 
@@ -394,6 +395,8 @@ def _all_measured(session: Session, rows: DayRows, earlier: Earlier) -> dict[int
         own = found.get(row.id)
         aside = rows.members[row.picture_id].aside or rows.members[row.sound_id].aside
         match = None if own is None or aside else solving.match(row, own[1])
+        before = kept[row.id].match if row.id in kept else None
+        match = before if before == match else match  # the same object: what rests on it is known by that
         kept[row.id] = _Measured(row, own, claims.get(row.id), match)
     return {row.id: kept[row.id] for row in rows.sharing}
 
@@ -404,10 +407,19 @@ def _solved(
     """Return the day's solution by its rows."""
     if earlier.evidence is None:
         earlier.evidence = solving.without_matches(day, rows.members, rows.sources, rows.marked)
+    own = [one for one in measured if one.match is not None]
+    matches = tuple(one.match for one in own if one.match is not None)
+    pairs = frozenset((one.match.picture, one.match.sound) for one in own if one.match and str(one.row.id) in rivals)
+    before = earlier.solved
+    # A slip changes nothing that was measured: the very same objects have the solution they had.
+    same = before is not None and before[1] == pairs and len(before[0]) == len(matches)
+    if before is not None and same and all(one is other for one, other in zip(before[0], matches, strict=True)):
+        return before[2]
     there = {one.key for one in earlier.evidence.recordings}
-    matches = tuple(one.match for one in measured if one.match and {one.match.picture, one.match.sound} <= there)
-    left_open = {(str(one.row.picture_id), str(one.row.sound_id)) for one in measured if str(one.row.id) in rivals}
-    return solving.solution(replace(earlier.evidence, matches=matches), left_open)
+    usable = tuple(one for one in matches if {one.picture, one.sound} <= there)
+    solution = solving.solution(replace(earlier.evidence, matches=usable), pairs)
+    earlier.solved = matches, pairs, solution
+    return solution
 
 
 def _measured(

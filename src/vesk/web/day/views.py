@@ -10,7 +10,7 @@ from flask.typing import ResponseReturnValue
 from markupsafe import Markup
 
 from vesk.actions import correct, sources
-from vesk.actions.deciding import Decision, decisions
+from vesk.actions.deciding import Decision, decision_by, decisions
 from vesk.actions.overview import Overview
 from vesk.core.errors import NotFoundError, RefusedError, VeskError
 from vesk.store import changes, days, pairings
@@ -81,8 +81,11 @@ def together(day_id: int) -> ResponseReturnValue:
     wanted = form.text("do")
     if wanted not in _TOGETHER:
         raise RefusedError("Choose what to do with the selected takes.")
-    days.get_day(session(), day_id)
+    day = days.get_day(session(), day_id)
     chosen = form.versions("pairing")
+    if form.text("decision"):
+        about = decision_by(Overview(session(), day), form.text("decision"))
+        chosen = {now.pairing.id: now.pairing.version for now in about.open}
     changes.hold(session(), day_id)
     problems, count = [], 0
     for number, version in chosen.items():
