@@ -6,10 +6,11 @@ from fractions import Fraction
 import pytest
 from tests.paper_day import paper_day, picture, sound, source
 
-from vesk.actions import pairing, pairing_status, turnover
+from vesk.actions import correct, deciding, pairing, pairing_status, scoping, turnover
+from vesk.actions.overview import Overview
 from vesk.core.kinds import LTC, MATCHED
 from vesk.core.sound.measurement import Line, Measurement
-from vesk.store import pairings, recordings
+from vesk.store import days, journal, pairings, recordings
 from vesk.store import sync_points as points
 from vesk.store.tables import SyncPointRow
 from vesk.web.shared.formats import frames
@@ -72,8 +73,8 @@ def test_a_contradiction_is_one_question_for_its_camera_and_never_done_with_othe
     assert "2 answers for 5 takes" in page
     assert "C hears 1.00 frame early" in page
     assert "say its LTC and 2 of 2 claps: 2 takes" in page
-    assert "A with S1: 3 takes, all +0.31 f: one answer for all" in page
-    for wanted in ("proposal", "check", "settle"):
+    assert "A with S1: 3 takes, all +0.31 f: one correction for A, slip −0.31 f" in page
+    for wanted in ("proposal", "check"):
         every = [*statuses(db, day, "A"), *statuses(db, day, "C")]
         page = answer(client, day, "together", do=wanted, pairing=chosen(every))
         assert page.count("its evidence disagrees, so it is not done together with others") == 2
@@ -117,14 +118,56 @@ def test_one_answer_for_a_device_corrects_all_its_takes(client, db, day):
     form = client.get(f"/days/{day.id}/").text
     stamp = re.search(r'name="decision" value="(\w+)"', form)[1]
     page = answer(client, day, "together", do="settle", decision=stamp)
-    assert "3 corrected as proposed and marked as checked" in page
-    assert "A with S1" not in page.split("<svg", maxsplit=1)[0]
+    assert "3 takes corrected by one correction; 3 marked as checked." in page
+    assert 'A with S1: slip −0.31 f <span class="quiet">3 takes, by test editor' in page
     for one in statuses(db, day, "A"):
         assert one.state == "checked"
+        assert one.correction is None  # one row, with the device as its scope
         assert float(one.as_corrected.slip) == pytest.approx(PHASE, abs=1e-4)
     again = client.post(f"/days/{day.id}/together", data={"do": "settle", "decision": stamp})
     assert again.status_code == 409  # what it was about is decided
     assert "changed meanwhile" in again.text
+    (line,) = [one for one in journal.of_day(db, day.id) if one.act]
+    assert "A with S1: one correction for 3 takes, slip −0.31 f; 3 checked" in line.what
+    page = answer(client, day, f"acts/{line.act}/undo")
+    assert "Undone for 3 takes" in page
+    assert {one.state for one in statuses(db, day, "A")} == {"measured"}
+    assert client.post(f"/days/{day.id}/acts/{line.act}/undo").status_code == 422
+
+
+def test_what_a_person_set_or_checked_on_one_take_stands_above_its_devices_correction(client, settings, db, day):
+    first, second, third = statuses(db, day, "A")
+    correct.check(db, settings, first.pairing.id, version=first.pairing.version)
+    correct.set_own(db, settings, second.pairing.id, version=second.pairing.version, slip=Fraction(1, 50))
+    db.commit()
+    view = Overview(db, days.get_day(db, day.id))
+    (about,) = [one for one in deciding.decisions(view) if one.source.tag == "A"]
+    assert [one.pairing.id for one in about.open] == [third.pairing.id]
+    made = scoping.take_for_device(db, settings, view, about.open)
+    db.commit()
+    first, second, third = statuses(db, day, "A")
+    assert first.state == "checked"
+    assert second.as_corrected.slip == Fraction(1, 50)
+    # One take alone is no device: it is corrected by itself.
+    assert third.correction is not None
+    page = shown(client.get(f"/days/{day.id}/"))
+    assert "Corrections of whole devices" not in page
+    scoping.undo_act(db, settings, view.day, made.act)
+    db.commit()
+    assert [one.state for one in statuses(db, day, "A")] == ["checked", "corrected", "measured"]
+    # The other two together: one correction, under what was set; what was checked before it stays as it was seen.
+    two = pairings.get(db, second.pairing.id)
+    correct.undo(db, settings, two.id, version=two.version)
+    db.commit()
+    view = Overview(db, days.get_day(db, day.id))
+    scoping.take_for_device(db, settings, view, [one for one in view.statuses if one.state == "measured"][:2])
+    db.commit()
+    first, second, third = statuses(db, day, "A")
+    assert [one.of_device is not None for one in (first, second, third)] == [False, True, True]
+    bench = shown(client.get(f"/bench/{third.pairing.id}"))
+    assert "for all takes of A" in bench
+    refused = client.post(f"/bench/{third.pairing.id}/undo", data={"version": third.pairing.version})
+    assert "undo that on the Day page" in shown(refused)
 
 
 def test_home_lists_days_with_what_each_still_needs_and_the_door_leads_to_the_first_that_asks(client, db, day):

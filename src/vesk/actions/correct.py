@@ -35,16 +35,24 @@ def _held(session: Session, pairing_id: int, version: int) -> tuple[Pairing, Pai
 
 
 def _add(
-    session: Session, settings: Settings, pairing: Pairing, now: PairingStatus, correction: Correction, origin: Origin
+    session: Session,
+    settings: Settings,
+    pairing: Pairing,
+    now: PairingStatus,
+    correction: Correction,
+    origin: Origin,
+    act: str = "",
 ) -> None:
     session.add(
         CorrectionRow(
             pairing_id=now.pairing.id, slip=correction.slip, ppm=correction.ppm, anchor=correction.anchor,
             jumps=[[str(at), str(step)] for at, step in correction.jumps],
-            origin=origin, made_by=settings.person,
+            origin=origin, act=act, made_by=settings.person,
         )
     )  # fmt: skip
     changes.count(session, pairing)
+    if act:
+        return  # who does several things at once writes one line
     frames = signed(float(correction.slip * now.fps), 3)
     rate = f" and a rate of {signed(float(correction.ppm), 2)} ppm" if correction.ppm else ""
     what = f"{_name(now)}: slip of {frames} f ({signed(float(correction.slip) * 1000, 2)} ms){rate}"
@@ -70,16 +78,19 @@ def _refuse_disagreeing(now: PairingStatus) -> None:
 
 
 def take_proposal(
-    session: Session, settings: Settings, pairing_id: int, *, version: int, together: bool = False
+    session: Session, settings: Settings, pairing_id: int, *, version: int, together: bool = False, act: str = ""
 ) -> None:
-    """Take the proposed correction; where several are taken `together`, not of one whose evidence disagrees."""
+    """Take the proposed correction; where several are taken `together`, not of one whose evidence disagrees.
+
+    What is done with others at once has the name of that `act`.
+    """
     pairing, now = _held(session, pairing_id, version)
     if together:
         _refuse_disagreeing(now)
     proposal = now.proposal
     if proposal is None:
         raise RefusedError("Nothing is proposed: no common sound was found. Slip by hand, or choose another partner.")
-    _add(session, settings, pairing, now, proposal, Origin.PROPOSAL)
+    _add(session, settings, pairing, now, proposal, Origin.PROPOSAL, act)
 
 
 def set_own(
@@ -90,6 +101,7 @@ def set_own(
     version: int,
     slip: Fraction | Callable[[PairingStatus], Fraction],
     ppm: Fraction | None = None,
+    origin: Origin = Origin.OWN,
 ) -> None:
     """Set one's own slip (seconds from where timecode lays it) and rate; `ppm` None keeps the rate.
 
@@ -104,11 +116,11 @@ def set_own(
     if abs(slip) > MAX_SLIP_S:
         raise RefusedError("A slip is shorter than a day.")
     anchor = before.anchor
-    if now.correction is None:
+    if not now.is_corrected:
         # The rate turns about the head of what the two share.
         head = exact_seconds(now.points[0])
         anchor = head - now.pairing.offset
-    _add(session, settings, pairing, now, Correction(slip, rate, anchor, before.jumps), Origin.OWN)
+    _add(session, settings, pairing, now, Correction(slip, rate, anchor, before.jumps), origin)
 
 
 def undo(session: Session, settings: Settings, pairing_id: int, *, version: int) -> str:
@@ -123,6 +135,11 @@ def undo(session: Session, settings: Settings, pairing_id: int, *, version: int)
     elif now.correction is not None:
         pairings.undo(session, now.correction)
         what = "correction undone"
+    elif now.of_device is not None:
+        raise RefusedError(
+            f"It lies by the one correction for all takes of {now.picture_source.tag}: undo that on the Day page, or "
+            "set a slip of its own here, which stands above it."
+        )
     else:
         raise RefusedError("There is nothing to undo here.")
     changes.count(session, pairing)
@@ -136,7 +153,9 @@ def undo(session: Session, settings: Settings, pairing_id: int, *, version: int)
     return what
 
 
-def check(session: Session, settings: Settings, pairing_id: int, *, version: int, together: bool = False) -> None:
+def check(
+    session: Session, settings: Settings, pairing_id: int, *, version: int, together: bool = False, act: str = ""
+) -> None:
     """Mark as checked: a person states that head, middle and tail hold; of several `together`, none that disagrees."""
     pairing, now = _held(session, pairing_id, version)
     if together:
@@ -147,8 +166,15 @@ def check(session: Session, settings: Settings, pairing_id: int, *, version: int
         raise RefusedError("It is checked already.")
     correction = now.correction.id if now.correction else None
     of = pairings.contents(now.picture, now.sound)
-    session.add(CheckRow(pairing_id=pairing_id, correction_id=correction, of=of, made_by=settings.person))
+    session.add(
+        CheckRow(
+            pairing_id=pairing_id, correction_id=correction, of=of, made_by=settings.person, act=act,
+            device_correction_id=now.of_device.id if now.of_device else None,
+        )
+    )  # fmt: skip
     changes.count(session, pairing)
+    if act:
+        return
     errors = now.errors
     left = (
         "not measured"

@@ -7,6 +7,7 @@ from dataclasses import dataclass
 
 from vesk.actions.overview import Overview
 from vesk.actions.pairing_status import PairingStatus
+from vesk.actions.scoping import Scoped, scope_of
 from vesk.core.day.lateness import Lateness
 from vesk.core.day.solution import Contradiction
 from vesk.core.errors import StaleError
@@ -34,6 +35,8 @@ class Decision:
     contradiction : Contradiction or None
     lateness : Lateness or None
         How late the camera hears, where that is asked.
+    scoped : Scoped or None
+        The one correction that answers it, where there is one.
     """
 
     asked: Asked
@@ -42,6 +45,7 @@ class Decision:
     open: tuple[PairingStatus, ...]
     contradiction: Contradiction | None = None
     lateness: Lateness | None = None
+    scoped: Scoped | None = None
 
     @property
     def stamp(self) -> str:
@@ -69,13 +73,16 @@ def decisions(view: Overview) -> list[Decision]:
     made = []
     for question in solution.questions:
         own = [now for pair in question.pairings if (now := by_pair.get(pair)) is not None and now.needs_person]
+        if question.asked == Asked.CLOCK:
+            own = [now for now in own if now.correction is None]  # what a person set on one take stands by itself
         source = sources.get(solution.sources[question.device])
         if not own or source is None:
             continue
         found = contradictions.get(question.pairings[0])
         ears = solution.lateness.get(question.device) if question.asked == Asked.LATENESS else None
-        says = _says(question.asked, source.tag, own, found)
-        made.append(Decision(question.asked, source, says, tuple(own), found, ears))
+        scoped = scope_of(view, own) if question.asked == Asked.CLOCK else None
+        says = _says(question.asked, source.tag, own, found, scoped)
+        made.append(Decision(question.asked, source, says, tuple(own), found, ears, scoped))
     return sorted(made, key=lambda one: (one.asked != Asked.LATENESS, -len(one.open), one.source.tag))
 
 
@@ -93,7 +100,7 @@ def decision_by(view: Overview, stamp: str) -> Decision:
     return found
 
 
-def _says(asked: Asked, tag: str, own: list[PairingStatus], found: Contradiction | None) -> str:
+def _says(asked: Asked, tag: str, own: list[PairingStatus], found: Contradiction | None, scoped: Scoped | None) -> str:
     takes = f"{len(own)} {'take' if len(own) == 1 else 'takes'}"
     if asked == Asked.LATENESS and found is not None:
         return (
@@ -102,6 +109,9 @@ def _says(asked: Asked, tag: str, own: list[PairingStatus], found: Contradiction
         )
     if asked == Asked.CLOCK:
         alike = "" if len(own) == 1 else ": one answer for all"
+        if scoped is not None:
+            alike = f": one correction for {tag}, {scoped.says}"
+            alike += f", and {len(scoped.fit.left)} as measured" if scoped.fit.left else ""
         return f"{tag} with {own[0].sound_source.tag}: {takes}, {_figures(own)}{alike}"
     names = f"{tag} · {own[0].picture.name} with {own[0].sound_source.tag} · {own[0].sound.name}"
     verdict = own[0].verdict

@@ -12,7 +12,7 @@ from vesk.actions.facts import facts_of
 from vesk.actions.overview import Overview
 from vesk.actions.pairing_status import PairingStatus
 from vesk.core.errors import RefusedError
-from vesk.core.kinds import PICTURE, SOUND
+from vesk.core.kinds import PICTURE, SOUND, Origin
 from vesk.core.pairing.by_hand import ByHand, read_moment
 from vesk.core.timecode import wrap_day
 from vesk.settings import Settings
@@ -114,5 +114,13 @@ def join(session: Session, settings: Settings, both: Both, event: ByHand, *, ver
     for member in (both.picture, both.sound):
         member.unpaired, member.searched = "", None
     seen = row.version if version == 0 and both.now is None else version
-    correct.set_own(session, settings, row.id, version=seen, slip=event.place - row.offset, ppm=Fraction(0))
+    correct.set_own(
+        session,
+        settings,
+        row.id,
+        version=seen,
+        slip=event.place - row.offset,
+        ppm=Fraction(0),
+        origin=Origin.JOINED,
+    )
     return row

@@ -14,14 +14,25 @@ from vesk.actions.remembered import Remembered
 from vesk.core.day.known import DayKnown
 from vesk.core.day.solution import Solution
 from vesk.store import compared, days, fingerprint, pairings, recordings, sync_points
-from vesk.store.tables import CheckRow, CorrectionRow, Day, Pairing, Recording, Source, SyncPointRow
+from vesk.store.tables import (
+    CheckRow,
+    CorrectionRow,
+    Day,
+    DeviceCorrectionRow,
+    Pairing,
+    Recording,
+    Source,
+    SyncPointRow,
+)
 
 T = TypeVar("T")
 _KEPT: Remembered[Hashable, Any] = Remembered(120)
 _KNOWN_BY = ("day", "recording", "source", "override", "clock_period", "report")
 _STANDING_BY = (
-    "day", "recording", "source", "pairing", "correction", "check_mark", "sync_point", "compared",
+    "day", "recording", "source", "pairing", "correction", "check_mark", "device_correction", "sync_point",
+    "compared",
 )  # fmt: skip
+_CHANGING = {"pairing", "correction", "check_mark", "device_correction", "compared"}  # what `Earlier` looks at itself
 _EVERYTHING = (*_STANDING_BY, "override", "clock_period", "report", "accepted")
 
 
@@ -97,6 +108,13 @@ class Overview:
         return self._remembered("pairings", ("pairing", "recording"), fresh)
 
     @property
+    def of_devices(self) -> list[DeviceCorrectionRow]:
+        """Corrections of whole devices that stand, the newest first."""
+        return self._remembered(
+            "of devices", ("device_correction",), lambda own: pairings.device_corrections(own, self._day_id)
+        )
+
+    @property
     def statuses(self) -> list[PairingStatus]:
         """Every pairing as it stands, by picture and then by offset."""
         return self._gathered.statuses
@@ -108,7 +126,7 @@ class Overview:
 
     @property
     def _gathered(self) -> Gathered:
-        steady = tuple(name for name in _STANDING_BY if name not in {"pairing", "correction", "check_mark", "compared"})
+        steady = tuple(name for name in _STANDING_BY if name not in _CHANGING)
         earlier: Earlier = self._remembered("earlier", steady, lambda _own: Earlier())
         return self._remembered("statuses", _STANDING_BY, lambda own: self._gather(own, earlier))
 
@@ -153,7 +171,7 @@ class Overview:
             row for row in self.pairings
             if all(one in members and members[one].source_id in sources for one in (row.picture_id, row.sound_id))
         ]  # fmt: skip
-        return DayRows(whole, members, sources, corrections, checks, marked, same)
+        return DayRows(whole, members, sources, corrections, checks, self.of_devices, marked, same)
 
 
 def forget() -> None:

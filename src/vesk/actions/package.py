@@ -162,7 +162,8 @@ def _channels(active: list[PairingStatus]) -> tuple[int, int] | None:
 def _rests_on(item: Item) -> str:
     """Return all that a delivered file follows from, so that it can be told whether it still does."""
     return json.dumps([
-        [now.pairing.id, now.correction.id if now.correction else None, now.check.id if now.check else None,
+        [now.pairing.id, now.correction.id if now.correction else None,
+         now.of_device.id if now.of_device else None, now.check.id if now.check else None,
          str(now.pairing.offset), now.late_s, now.picture.content, now.sound.content, *item.scene_take]
         for now in item.pairings if now.state == CHECKED
     ])  # fmt: skip

@@ -11,23 +11,33 @@ from sqlmodel import Session
 from vesk.actions import solving
 from vesk.actions.remembered import Remembered
 from vesk.core.conform.correction import Correction, Errors
+from vesk.core.conform.device import DeviceCorrection
 from vesk.core.day.day import Day as SolvedDay
 from vesk.core.day.day import Match
 from vesk.core.day.solution import NOTHING, Contradiction, Place, Solution
-from vesk.core.kinds import MATCHED, Status
+from vesk.core.kinds import MATCHED, Origin, Status
 from vesk.core.pairing.evidence import Evidence
 from vesk.core.pairing.judgement import Claps, Judgement, Side
 from vesk.core.pairing.rivals import Claim, Rivalry, Shared, rivalries, to_compare
 from vesk.core.picture.closure import contact_between
 from vesk.core.sound.distance import distance_delay_s
 from vesk.core.sound.measurement import Measurement
-from vesk.core.timecode import unwrapped
+from vesk.core.timecode import unwrapped, wrap_day
 from vesk.core.timemap import AnyMap
 from vesk.core.tolerance import Tolerance
 from vesk.core.verdict.causes import Verdict
 from vesk.dailies.sync_points import CLEAR
 from vesk.store import compared, days, pairings, recordings, sync_points
-from vesk.store.tables import CheckRow, CorrectionRow, Day, Pairing, Recording, Source, SyncPointRow
+from vesk.store.tables import (
+    CheckRow,
+    CorrectionRow,
+    Day,
+    DeviceCorrectionRow,
+    Pairing,
+    Recording,
+    Source,
+    SyncPointRow,
+)
 
 PROPOSED, MEASURED, CORRECTED, CHECKED, SET_ASIDE, UNPAIRED = Status
 
@@ -45,6 +55,7 @@ class PairingStatus:
     correction: CorrectionRow | None
     check: CheckRow | None
     judged: Judgement
+    of_device: DeviceCorrectionRow | None = None  # its device's correction, where none of its own stands above it
 
     @property
     def fps(self) -> Fraction:
@@ -138,9 +149,20 @@ class PairingStatus:
         return self.judged.evidence
 
     @property
+    def is_corrected(self) -> bool:
+        """Whether a correction stands, its own or its device's."""
+        return self.correction is not None or self.of_device is not None
+
+    @property
+    def is_joined(self) -> bool:
+        """Whether a person put it together: by the same event on both, or by saying that the two belong together."""
+        return bool(self.pairing.said_by) or bool(self.correction and self.correction.origin == Origin.JOINED)
+
+    @property
     def is_checked(self) -> bool:
         """Whether a check stands: on this correction, and on these files, byte for byte as they were then."""
-        if self.check is None or self.check.correction_id != (self.correction.id if self.correction else None):
+        standing = self.correction and self.correction.id, self.of_device and self.of_device.id
+        if self.check is None or (self.check.correction_id, self.check.device_correction_id) != standing:
             return False
         return self.check.of in {"", pairings.contents(self.picture, self.sound)}
 
@@ -151,7 +173,7 @@ class PairingStatus:
             return SET_ASIDE
         if self.is_checked:
             return CHECKED
-        if self.correction is not None:
+        if self.is_corrected:
             return CORRECTED
         return MEASURED if self.found is not None else PROPOSED
 
@@ -174,6 +196,8 @@ class DayRows:
         All that share a recording with any that is asked about, those themselves too.
     members, sources, corrections, checks, marked
         By number: the recordings of these, their sources, what stands of each pairing, sync points of each recording.
+    of_devices : list of DeviceCorrectionRow
+        Corrections of whole devices that stand, the newest first.
     compared : dict
         Pairs of recordings whose own sound was compared, and whether both heard the same moments.
     whole : bool
@@ -185,6 +209,7 @@ class DayRows:
     sources: dict[int | None, Source]
     corrections: dict[int, CorrectionRow]
     checks: dict[int, CheckRow]
+    of_devices: list[DeviceCorrectionRow]
     marked: dict[int, list[SyncPointRow]]
     compared: dict[frozenset[int], bool]
     whole: bool = True
@@ -214,6 +239,7 @@ def _rows(
     return DayRows(
         sharing, members, {one.id: one for one in days.sources(session, day.id, gone=True)},
         pairings.standing_corrections(session, ids), pairings.standing_checks(session, ids),
+        pairings.device_corrections(session, day.id),
         sync_points.of_recordings(session, members), compared.of_day(session, day.id, members),
     )  # fmt: skip
 
@@ -285,6 +311,7 @@ def gather(session: Session, day: Day, asked: list[Pairing], rows: DayRows, earl
     members, sources = rows.members, rows.sources
     solution = _solved(day, rows, earlier, list(measured.values()), rivals) if rows.whole else NOTHING
     places = solution.places
+    rate = days.rate_of(day)
     made = []
     for row in asked:
         picture, sound = members[row.picture_id], members[row.sound_id]
@@ -292,7 +319,8 @@ def gather(session: Session, day: Day, asked: list[Pairing], rows: DayRows, earl
         own = sources[picture.source_id], sources[sound.source_id]
         correction, check = rows.corrections.get(row.id), rows.checks.get(row.id)
         place = places.get((str(row.picture_id), str(row.sound_id)))  # what the day says
-        rests_on = correction and correction.id, check and check.id, rivalry, place
+        of_device = _of_device(rows.of_devices, picture, sound, correction, check, rate.day)
+        rests_on = correction and correction.id, check and check.id, rivalry, place, of_device and of_device.id
         before, status = earlier.statuses.get(row.id, (None, None))
         # The same row object says the same; another may have been read anew.
         if status is not None and status.pairing is row and before == rests_on:
@@ -302,7 +330,7 @@ def gather(session: Session, day: Day, asked: list[Pairing], rows: DayRows, earl
         known = _Known(
             _side(picture, own[0]), _side(sound, own[1]), row.offset, fps,
             (sound.facts.sample_rate if sound.facts else 0) or 48_000, Tolerance(day.tolerance),
-            _as_corrected(correction),
+            _as_corrected(correction) if of_device is None else by_device(of_device, row, picture, rate.day),
             solving.late_s(own[0]) - solving.late_s(own[1]),
             _claps(rows.marked.get(row.picture_id, ()), rows.marked.get(row.sound_id, ()), float(fps), own[1]),
             rivalry, _rival_name(rivalry, row, rows.sharing, members, sources) if rivalry else "", place,
@@ -310,7 +338,7 @@ def gather(session: Session, day: Day, asked: list[Pairing], rows: DayRows, earl
         own_measured = measured.get(row.id)
         name, found = (own_measured and own_measured.found) or (None, None)
         judged = _judged(name, known, found)
-        status = PairingStatus(day, row, picture, sound, *own, correction, check, judged)
+        status = PairingStatus(day, row, picture, sound, *own, correction, check, judged, of_device)
         earlier.statuses[row.id] = (rests_on, status)
         made.append(status)
     order = earlier.place_of(members, {status.picture.id for status in made}, day)
@@ -354,6 +382,42 @@ def _judged(name: str | None, known: _Known, found: Measurement | None) -> Judge
 
 def _side(row: Recording, source: Source) -> Side:
     return Side(source.tag, row.duration, row.start, row.clock, row.off_speed)
+
+
+def _of_device(
+    standing: Sequence[DeviceCorrectionRow],
+    picture: Recording,
+    sound: Recording,
+    own: CorrectionRow | None,
+    check: CheckRow | None,
+    length: Fraction,
+) -> DeviceCorrectionRow | None:
+    """Return the device's correction that lays a pairing: none under its own, nor one made after it was checked."""
+    if own is not None or not standing:
+        return None
+    if check is not None and check.correction_id is None:
+        if check.device_correction_id is None:
+            return None
+        checked = next((one for one in standing if one.id == check.device_correction_id), None)
+        if checked is not None:
+            return checked
+    return next((one for one in standing if is_of(one, picture, sound, length)), None)
+
+
+def is_of(one: DeviceCorrectionRow, picture: Recording, sound: Recording, length: Fraction) -> bool:
+    """Say whether a pairing of two recordings lies in the scope of a device's correction."""
+    if (one.picture_source_id, one.sound_source_id) != (picture.source_id, sound.source_id):
+        return False
+    if picture.start is None or sound.start is None:
+        return False
+    after = one.since is None or wrap_day(picture.start - one.since, length) >= 0
+    return after and (one.before is None or wrap_day(picture.start - one.before, length) < 0)
+
+
+def by_device(one: DeviceCorrectionRow, row: Pairing, picture: Recording, length: Fraction) -> Correction:
+    """Return what a device's correction does to one pairing."""
+    found = DeviceCorrection(one.slip, one.drift, one.ppm, one.anchor)
+    return found.on_take(row.offset, picture.start or Fraction(0), length)
 
 
 def _as_corrected(row: CorrectionRow | None) -> Correction:

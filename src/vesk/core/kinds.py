@@ -113,6 +113,7 @@ class Witness(StrEnum):
     TIMECODE = "timecode"
     SOUND = "sound"
     SYNC_POINT = "sync point"
+    PERSON = "person"
 
 
 class Discord(StrEnum):
@@ -136,6 +137,18 @@ class SyncPointKind(StrEnum):
 
     CLAP = "clap"
     TONE = "tone"
+    WORD = "word"
+    LIGHT = "light"
+    MARKER = "marker"
+    OTHER = "other"
+
+
+class PointOrigin(StrEnum):
+    """Where a sync point comes from: found by Vesk, a marker of the file, or put there by a person."""
+
+    FOUND = "found"
+    MARKER = "marker"
+    PERSON = "person"
 
 
 class Sense(StrEnum):
@@ -154,10 +167,11 @@ class Decided(StrEnum):
 
 
 class Origin(StrEnum):
-    """Where a correction comes from: Vesk's proposal, or a person's own figures."""
+    """Where a correction comes from: Vesk's proposal, a person's own figures, or the same event put on both."""
 
     PROPOSAL = "proposal"
     OWN = "own"
+    JOINED = "joined"
 
 
 class Work(StrEnum):
@@ -238,5 +252,5 @@ PICTURE, SOUND = Kind.PICTURE, Kind.SOUND
 RUN, SET = Together.RUN, Together.SET
 HEADER, LTC, NONE = Clock.HEADER, Clock.LTC, Clock.NONE
 MATCHED, AMBIGUOUS, REFUSED = Decision.MATCHED, Decision.AMBIGUOUS, Decision.REFUSED
-CLAP, TONE = SyncPointKind.CLAP, SyncPointKind.TONE
+CLAP, TONE, MARKER = SyncPointKind.CLAP, SyncPointKind.TONE, SyncPointKind.MARKER
 LOST, WRONG, CARE, NOTE = Weight

@@ -7,9 +7,9 @@ from sqlmodel import Session, col, select
 from vesk.store.tables import JournalRow
 
 
-def note(session: Session, *, day_id: int, by: str, what: str, pairing_id: int | None = None) -> None:
+def note(session: Session, *, day_id: int, by: str, what: str, pairing_id: int | None = None, act: str = "") -> None:
     """Write a line."""
-    session.add(JournalRow(day_id=day_id, by=by, what=what, pairing_id=pairing_id))
+    session.add(JournalRow(day_id=day_id, by=by, what=what, pairing_id=pairing_id, act=act))
 
 
 def of_day(session: Session, day_id: int, *, most: int = 500) -> list[JournalRow]:

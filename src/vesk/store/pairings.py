@@ -16,9 +16,10 @@ from vesk.core.kinds import Kind, PairingState
 from vesk.core.sound.measurement import Measurement
 from vesk.store import changes
 from vesk.store.recordings import is_whole
-from vesk.store.tables import CheckRow, CorrectionRow, Pairing, Recording
+from vesk.store.tables import CheckRow, CorrectionRow, DeviceCorrectionRow, Pairing, Recording
 
 S = TypeVar("S", CorrectionRow, CheckRow)
+Undoable = CorrectionRow | CheckRow | DeviceCorrectionRow
 PROPOSED, MEASURED, SET_ASIDE, WITHDRAWN = PairingState
 
 
@@ -155,7 +156,28 @@ def history(session: Session, pairing_id: int) -> list[CorrectionRow]:
     return list(session.exec(query.order_by(col(CorrectionRow.id))))
 
 
-def undo(session: Session, row: CorrectionRow | CheckRow) -> None:
+def device_corrections(session: Session, day_id: int) -> list[DeviceCorrectionRow]:
+    """Return the corrections of whole devices that stand, the newest first."""
+    query = select(DeviceCorrectionRow).where(
+        DeviceCorrectionRow.day_id == day_id, col(DeviceCorrectionRow.undone_at).is_(None)
+    )
+    return list(session.exec(query.order_by(col(DeviceCorrectionRow.id).desc())))
+
+
+def of_act(session: Session, day_id: int, act: str) -> list[Undoable]:
+    """Return the corrections and checks of a day that were made at once and still stand."""
+    made: list[Undoable] = [one for one in device_corrections(session, day_id) if one.act == act]
+    made += _of_act(session, CorrectionRow, day_id, act)
+    made += _of_act(session, CheckRow, day_id, act)
+    return made
+
+
+def _of_act(session: Session, table: type[S], day_id: int, act: str) -> list[S]:
+    of_day = col(table.pairing_id).in_(_ever(day_id))
+    return list(session.exec(select(table).where(table.act == act, of_day, col(table.undone_at).is_(None))))
+
+
+def undo(session: Session, row: Undoable) -> None:
     """Mark a row undone; it stays for the history. The row given may be one that was read for reading only."""
     own = session.get(type(row), row.id)
     if own is not None:

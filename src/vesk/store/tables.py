@@ -7,7 +7,7 @@ from fractions import Fraction
 from typing import Any, Optional
 from uuid import uuid4
 
-from sqlalchemy import BigInteger, CheckConstraint, Column, DateTime, Index, Integer, event
+from sqlalchemy import BigInteger, CheckConstraint, Column, DateTime, ForeignKey, Index, Integer, event
 from sqlalchemy.dialects.postgresql import JSONB
 from sqlmodel import Field, SQLModel
 
@@ -20,6 +20,7 @@ from vesk.core.kinds import (
     Kind,
     Origin,
     PairingState,
+    PointOrigin,
     RecordingState,
     ReportKind,
     Sense,
@@ -222,9 +223,10 @@ class AcceptedRow(SQLModel, table=True):
 
 
 class SyncPointRow(SQLModel, table=True):
-    """A sync point on a recording: heard at a moment, or seen closed on a frame. Proposed by Vesk, decided by a person.
+    """A sync point on a recording: heard at a moment, or seen on a frame first. Proposed, or put there by a person.
 
-    A clap seen keeps the clap that was heard with it, which tells the camera's internal sound delay.
+    A clap seen keeps the clap that was heard with it, which tells the camera's internal sound delay. One that a
+    person takes away is ``refused``, and comes back when that is undone.
     """
 
     __mapper_args__ = _counted("SyncPointRow")
@@ -238,12 +240,32 @@ class SyncPointRow(SQLModel, table=True):
     how: Sense = Field(sa_column=_word(Sense))
     kind: SyncPointKind = Field(sa_column=_word(SyncPointKind))
     heard_us: Optional[int] = Field(default=None, sa_column=Column(BigInteger, nullable=True))
-    frame: Optional[int] = None  # the first that shows it closed
+    proposed_us: Optional[int] = Field(default=None, sa_column=Column(BigInteger, nullable=True))
+    frame: Optional[int] = None  # the first that shows it; of a clap, closed
     proposed_frame: Optional[int] = None
+    name: str = ""  # by which it is known on several recordings
+    origin: PointOrigin = Field(default=PointOrigin.FOUND, sa_column=_word(PointOrigin))
     likely: float  # heard: 0 to 1; seen: clearness, 2 and more is clear
     state: Decided = Field(default=Decided.PROPOSED, sa_column=_word(Decided))
     decided_by: str = ""
     version: int = Field(default=1, sa_column=_VERSIONS["SyncPointRow"])
+
+
+class SyncPointChange(SQLModel, table=True):
+    """A change that a person made to a sync point: what it was before. The newest that stands is undone first."""
+
+    __tablename__ = "sync_point_change"
+    id: int = Field(default=None, primary_key=True)
+    sync_point_id: int = Field(sa_column=Column(Integer, ForeignKey("sync_point.id", ondelete="CASCADE"), index=True))
+    name: str
+    kind: SyncPointKind = Field(sa_column=_word(SyncPointKind))
+    heard_us: Optional[int] = Field(default=None, sa_column=Column(BigInteger, nullable=True))
+    frame: Optional[int] = None
+    state: Decided = Field(sa_column=_word(Decided))
+    decided_by: str = ""
+    made_by: str
+    made_at: datetime = Field(default_factory=_now, sa_column=_moment())
+    undone_at: Optional[datetime] = Field(default=None, sa_column=_moment(nullable=True))
 
 
 class Pairing(SQLModel, table=True):
@@ -265,6 +287,7 @@ class Pairing(SQLModel, table=True):
     offset: Fraction = Field(sa_column=_exact())  # by timecode: picture time of sound sample 0
     state: PairingState = Field(default=PairingState.PROPOSED, sa_column=_word(PairingState))
     reason: str = ""
+    said_by: str = ""  # who said that the two belong together; empty: nobody, Vesk found them
     measurement: Optional[Measurement] = Field(default=None, sa_column=_json(MEASUREMENT))
     measured_of: str = ""  # the contents it was measured on; empty: those there are
     measured_as: Optional[str] = None  # names this measurement, anew whenever one is kept; None: not measured
@@ -310,6 +333,28 @@ class CorrectionRow(SQLModel, table=True):
     # Jump mends: [sound seconds, step of picture seconds] as "num/den" texts.
     jumps: list[list[str]] = Field(default_factory=list, sa_column=Column(JSONB, nullable=False))
     origin: Origin = Field(sa_column=_word(Origin))
+    act: str = Field(default="", index=True)  # what was done at once has one name, and is undone by it
+    made_by: str
+    made_at: datetime = Field(default_factory=_now, sa_column=_moment())
+    undone_at: Optional[datetime] = Field(default=None, sa_column=_moment(nullable=True))
+
+
+class DeviceCorrectionRow(SQLModel, table=True):
+    """One correction for all takes of a camera with a recorder, or those of a part of the day. Added and undone."""
+
+    __tablename__ = "device_correction"
+    model_config = {"arbitrary_types_allowed": True}
+    id: int = Field(default=None, primary_key=True)
+    day_id: int = Field(foreign_key="day.id", index=True)
+    picture_source_id: int = Field(foreign_key="source.id")
+    sound_source_id: int = Field(foreign_key="source.id")
+    since: Optional[Fraction] = Field(default=None, sa_column=_exact(nullable=True))  # on the day's label clock
+    before: Optional[Fraction] = Field(default=None, sa_column=_exact(nullable=True))
+    slip: Fraction = Field(sa_column=_exact())  # seconds, at the anchor
+    drift: Fraction = Field(sa_column=_exact())  # ppm: by how much it grows over the day's label clock
+    ppm: Fraction = Field(sa_column=_exact())  # rate of the sound inside each take
+    anchor: Fraction = Field(sa_column=_exact())  # on the day's label clock
+    act: str = Field(default="", index=True)
     made_by: str
     made_at: datetime = Field(default_factory=_now, sa_column=_moment())
     undone_at: Optional[datetime] = Field(default=None, sa_column=_moment(nullable=True))
@@ -322,6 +367,8 @@ class CheckRow(SQLModel, table=True):
     id: int = Field(default=None, primary_key=True)
     pairing_id: int = Field(foreign_key="pairing.id", index=True)
     correction_id: Optional[int] = Field(default=None, foreign_key="correction.id")
+    device_correction_id: Optional[int] = Field(default=None, foreign_key="device_correction.id")
+    act: str = Field(default="", index=True)
     of: str = ""  # the contents it was made on; empty: those there are
     made_by: str
     made_at: datetime = Field(default_factory=_now, sa_column=_moment())
@@ -335,6 +382,7 @@ class JournalRow(SQLModel, table=True):
     id: int = Field(default=None, primary_key=True)
     day_id: int = Field(foreign_key="day.id", index=True)
     pairing_id: Optional[int] = Field(default=None, foreign_key="pairing.id")
+    act: str = ""
     at: datetime = Field(default_factory=_now, sa_column=_moment())
     by: str
     what: str

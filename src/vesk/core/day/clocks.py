@@ -8,6 +8,7 @@ from __future__ import annotations
 
 from collections.abc import Mapping, Sequence
 from dataclasses import dataclass
+from itertools import pairwise
 
 from vesk.core.day.stretches import Stretch, find_stretches
 
@@ -91,6 +92,24 @@ class DeviceClock:
 
 def _away(stretch: Stretch, label_s: float) -> float:
     return max(0.0, stretch.since_s - label_s, label_s - stretch.until_s)
+
+
+def around(clocks: Sequence[DeviceClock], low_s: float, high_s: float) -> tuple[float | None, float | None]:
+    """Return between which breaks of several clocks a part of the day lies; None where there is no break.
+
+    Parameters
+    ----------
+    clocks : sequence of DeviceClock
+    low_s, high_s : float
+        Label times of the part, seconds.
+    """
+    edges = []
+    for clock in clocks:
+        ordered = sorted(clock.stretches, key=lambda one: one.since_s)
+        edges += [(one.until_s + other.since_s) / 2 for one, other in pairwise(ordered)]
+    before = [edge for edge in edges if edge <= low_s]
+    after = [edge for edge in edges if edge > high_s]
+    return max(before, default=None), min(after, default=None)
 
 
 def solve_clocks(measured: Sequence[Apart], *, prefer: Sequence[str] = ()) -> dict[str, DeviceClock]:

@@ -6,7 +6,7 @@ from dataclasses import dataclass
 
 from vesk.core.kinds import Witness
 
-TIMECODE, SOUND, SYNC_POINT = Witness
+TIMECODE, SOUND, SYNC_POINT, PERSON = Witness
 
 
 @dataclass(frozen=True, slots=True)

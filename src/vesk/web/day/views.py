@@ -9,9 +9,10 @@ from flask import Blueprint, render_template, request, url_for
 from flask.typing import ResponseReturnValue
 from markupsafe import Markup
 
-from vesk.actions import correct, sources
+from vesk.actions import correct, scoping, sources
 from vesk.actions.deciding import Decision, decision_by, decisions
 from vesk.actions.overview import Overview
+from vesk.actions.scoping import Standing
 from vesk.core.errors import NotFoundError, RefusedError, VeskError
 from vesk.store import changes, days, pairings
 from vesk.web.day import ledger
@@ -32,6 +33,7 @@ class _Drawn:
     counts: dict[str, int]
     chart: Markup | None
     decisions: list[Decision]
+    standing: list[Standing]
 
 
 def _drawn(view: Overview) -> _Drawn:
@@ -48,10 +50,13 @@ def _drawn(view: Overview) -> _Drawn:
         {name: sum(row.shown_by(name) for row in listed) for name in ledger.FILTERS},
         Markup(render_template("day/_chart.html", chart=found)) if found else None,  # noqa: S704 - rendered, escaped
         decisions(view),
+        scoping.standing(view),
     )
 
 
-def _show(day_id: int, *, status: int = 200, problems: list[str] | None = None, done: str = "") -> ResponseReturnValue:
+def _show(
+    day_id: int, *, status: int = 200, problems: list[str] | None = None, done: str = "", act: str = ""
+) -> ResponseReturnValue:
     frame = day_frame(day_id)
     view = Overview(session(), frame.day)
     chosen = request.values.get("show", "all")
@@ -64,8 +69,8 @@ def _show(day_id: int, *, status: int = 200, problems: list[str] | None = None, 
     return render(
         "day/page.html", "day/_day.html", status=status, frame=frame, headline=drawn.headline, listed=listed,
         counts=drawn.counts, filters=ledger.FILTERS, always=ledger.ALWAYS, chosen=chosen, chart=drawn.chart,
-        decisions=drawn.decisions, problems=problems or [],
-        done=done,
+        decisions=drawn.decisions, standing=drawn.standing, problems=problems or [],
+        done=done, act=act,
     )  # fmt: skip
 
 
@@ -79,13 +84,21 @@ def show(day_id: int) -> ResponseReturnValue:
 def together(day_id: int) -> ResponseReturnValue:
     """Take the proposal for, or check, every selected pairing; what cannot be done is said, the rest is done."""
     wanted = form.text("do")
-    if wanted not in _TOGETHER:
+    if wanted not in _TOGETHER and not (wanted == "settle" and form.text("decision")):
         raise RefusedError("Choose what to do with the selected takes.")
     day = days.get_day(session(), day_id)
-    chosen = form.versions("pairing")
     if form.text("decision"):
-        about = decision_by(Overview(session(), day), form.text("decision"))
-        chosen = {now.pairing.id: now.pairing.version for now in about.open}
+        changes.hold(session(), day_id)
+        view = Overview(session(), day)
+        about = decision_by(view, form.text("decision"))
+        made = scoping.take_for_device(session(), settings(), view, about.open, check=wanted == "settle")
+        session().commit()
+        takes = f"{made.count} {'take' if made.count == 1 else 'takes'}"
+        how = "by one correction" if about.scoped is not None else "as proposed"
+        said = f"{takes} corrected {how}{f'; {about.takes} marked as checked' if wanted == 'settle' else ''}."
+        return _show(day_id, problems=list(made.problems), done=said, act=made.act)
+    chosen = form.versions("pairing")
+    act = scoping.new_act()
     changes.hold(session(), day_id)
     problems, count = [], 0
     for number, version in chosen.items():
@@ -93,32 +106,40 @@ def together(day_id: int) -> ResponseReturnValue:
             if pairings.get(session(), number).day_id != day_id:
                 raise NotFoundError(f"Pairing number {number} is not of this day.")
             with session().begin_nested():
-                _TOGETHER[wanted][0](number, version)
+                _TOGETHER[wanted][0](number, version, act)
             count += 1
         except VeskError as error:
             problems.append(str(error))
-    session().commit()
     done = f"{count} {_TOGETHER[wanted][1]}." if chosen else "Nothing is selected: tick the takes first."
-    return _show(day_id, problems=sorted(set(problems)), done=done)
+    if count:
+        scoping.note_act(session(), settings(), day, f"{count} selected: {_TOGETHER[wanted][1]}", act)
+    session().commit()
+    return _show(day_id, problems=sorted(set(problems)), done=done, act=act if count else "")
 
 
-def _take(number: int, version: int) -> None:
-    correct.take_proposal(session(), settings(), number, version=version, together=True)
+@bp.post("/acts/<act>/undo")
+def undo_act(day_id: int, act: str) -> ResponseReturnValue:
+    """Undo all that was done at once."""
+
+    def work() -> str:
+        count = scoping.undo_act(session(), settings(), days.get_day(session(), day_id), act)
+        return f"Undone for {count} {'take' if count == 1 else 'takes'}."
+
+    status, problem, said = form.act(work)
+    return _show(day_id, status=status, problems=[problem] if problem else [], done=said)
 
 
-def _check(number: int, version: int) -> None:
-    correct.check(session(), settings(), number, version=version, together=True)
+def _take(number: int, version: int, act: str) -> None:
+    correct.take_proposal(session(), settings(), number, version=version, together=True, act=act)
 
 
-def _take_and_check(number: int, version: int) -> None:
-    _take(number, version)
-    _check(number, pairings.get(session(), number).version)
+def _check(number: int, version: int, act: str) -> None:
+    correct.check(session(), settings(), number, version=version, together=True, act=act)
 
 
-_TOGETHER: dict[str, tuple[Callable[[int, int], None], str]] = {
+_TOGETHER: dict[str, tuple[Callable[[int, int, str], None], str]] = {
     "proposal": (_take, "corrected as proposed"),
     "check": (_check, "marked as checked"),
-    "settle": (_take_and_check, "corrected as proposed and marked as checked"),
 }
 
 
