@@ -8,6 +8,7 @@ import pytest
 from hypothesis import given, settings
 from hypothesis import strategies as st
 
+from vesk.core.day.day import Named, Tie
 from vesk.core.day.lateness import ClapBound, weigh_lateness
 from vesk.core.day.solve import solve
 from vesk.core.day.stretches import find_stretches
@@ -315,3 +316,82 @@ def test_a_recording_taken_away_worsens_no_others_place_beyond_its_band(take, de
         ears = after.lateness.get(pair[0][0])
         band = 1.96 * place.se_s + ((ears.high_s - ears.low_s) / 2 if ears else 0.0)
         assert worse <= max(band, 0.003)
+
+
+def named(key, name, at_s, *, frame=None):
+    """A sync point with a name: heard at a moment, or seen on the frame of a picture first."""
+    if frame is None:
+        return Named(key, name, at_s - 0.002, at_s + 0.002, heard=True)
+    first = int(at_s / frame) + 1
+    return Named(key, name, (first - 1) * frame, (first + 0.5) * frame, heard=False)
+
+
+def mute_day(**more):
+    """Mute camera M, an hour and 0.4 s off, and A that hears; M saw no clap."""
+    off = MadeDevice("M", PICTURE, lambda _at: 3600.4, LTC, mute=True, **more)
+    return made(A, off, S1, clap=False, takes=6)
+
+
+def test_one_name_on_both_places_a_mute_camera_and_by_its_clock_all_its_other_takes():
+    day, keys = mute_day()
+    evidence = day.day()
+    pair = keys[2][1], keys[2][2]
+    assert pair not in solve(evidence).places
+    sound_at = 11.3
+    event = [
+        named(pair[0], " The bell", sound_at + day.places[pair], frame=FRAME),
+        named(pair[1], "the Bell", sound_at),
+    ]
+    solution = solve(replace(evidence, named=tuple(event)))
+    place = solution.places[pair]
+    assert (place.by, place.tie.name.strip()) == (Witness.SYNC_POINT, "The bell")
+    assert abs(place.offset_s - day.places[pair]) < 0.025
+    others = off_picture(day, solution, "M")
+    assert len(others) == 6
+    assert max(map(abs, others)) < 0.025
+    # A name that one device has twice tells no moment; nor does one that only one of them has.
+    twice = [*event, named(keys[4][2], "The bell", 5.0)]
+    assert pair not in solve(replace(evidence, named=tuple(twice))).places
+    assert pair not in solve(replace(evidence, named=tuple(event[:1]))).places
+
+
+def test_what_a_person_joined_outranks_a_name_and_what_sound_says_otherwise_is_told():
+    day, keys = mute_day()
+    evidence = day.day()
+    pair = keys[2][1], keys[2][2]
+    truth = day.places[pair]
+    hand = Tie(*pair, 4.0, truth, FRAME / 12**0.5, Witness.PERSON, "Ines")
+    wrong = (named(pair[0], "bell", 6.0, frame=FRAME), named(pair[1], "bell", 1.0))
+    solution = solve(replace(evidence, ties=(hand,), named=wrong))
+    assert (solution.places[pair].by, solution.places[pair].offset_s) == (Witness.PERSON, truth)
+    heard = keys[2][0], keys[2][2]  # A heard it: sound says where it lies, a person two seconds elsewhere
+    hand = Tie(*heard, 4.0, day.places[heard] + 2.0, FRAME / 12**0.5, Witness.PERSON, "Ines")
+    (found,) = solve(replace(evidence, ties=(hand,))).contradictions
+    assert (found.about, found.pairings, found.name) == (Discord.POINT, (heard,), "Ines")
+    assert found.apart_s == pytest.approx(-2.0, abs=0.02)
+
+
+def slated(day, *groups):
+    """Write one slate on each group of recordings."""
+    slates = {key: f"12 / {number}" for number, group in enumerate(groups) for key in group}
+    evidence = day.day()
+    marked = tuple(replace(one, slate=slates.get(one.key, ""), start=None, clock=None) for one in evidence.recordings)
+    return replace(evidence, recordings=marked)
+
+
+def test_a_slate_and_its_clap_place_a_silent_camera_without_any_clock():
+    mute = MadeDevice("M", PICTURE, lambda _at: 0.0, LTC, mute=True)
+    day, keys = made(mute, S1, takes=12, seed=5)
+    evidence = slated(day, *keys)
+    solution = solve(evidence)
+    assert len(solution.places) == 12
+    off = off_picture(day, solution, "M")
+    assert max(map(abs, off)) < 0.75 * FRAME  # what one clap allows: its shutter is unknown
+    assert np.sqrt(np.mean(np.square(off))) < FRAME / 2
+    inside = [abs(one.offset_s - day.places[pair]) < 1.96 * one.se_s for pair, one in solution.places.items()]
+    assert sum(inside) >= 11
+    # Two takes that bear one slate, a slate of another take, a second clap as clear: nothing is claimed.
+    assert len(solve(slated(day, [*keys[0], *keys[1]], *keys[2:])).places) == 10
+    assert not solve(slated(day, *([one[0]] for one in keys))).places
+    more = [replace(one, low_s=one.low_s + 2.0, high_s=one.high_s + 2.0) for one in evidence.seen]
+    assert not solve(replace(evidence, seen=(*evidence.seen, *more))).places

@@ -13,9 +13,9 @@ from vesk.actions.remembered import Remembered
 from vesk.core.conform.correction import Correction, Errors
 from vesk.core.conform.device import DeviceCorrection
 from vesk.core.day.day import Day as SolvedDay
-from vesk.core.day.day import Match
+from vesk.core.day.day import Match, Tie
 from vesk.core.day.solution import NOTHING, Contradiction, Place, Solution
-from vesk.core.kinds import MATCHED, Origin, Status
+from vesk.core.kinds import MATCHED, Origin, Status, Witness
 from vesk.core.pairing.evidence import Evidence
 from vesk.core.pairing.judgement import Claps, Judgement, Side
 from vesk.core.pairing.rivals import Claim, Rivalry, Shared, rivalries, to_compare
@@ -40,6 +40,7 @@ from vesk.store.tables import (
 )
 
 PROPOSED, MEASURED, CORRECTED, CHECKED, SET_ASIDE, UNPAIRED = Status
+_FRAME_SD = 12**-0.5  # who puts a frame is within it
 
 
 @dataclass(frozen=True, slots=True)
@@ -282,7 +283,7 @@ class Earlier:
 
     measured: dict[int, _Measured] = field(default_factory=dict)
     evidence: SolvedDay | None = None
-    solved: tuple[tuple[Match, ...], frozenset[tuple[str, str]], Solution] | None = None
+    solved: tuple[tuple[Match, ...], frozenset[tuple[str, str]], tuple[Tie, ...], Solution] | None = None
     statuses: dict[int, tuple[tuple[object, ...], PairingStatus]] = field(default_factory=dict)
     order: dict[int, int] = field(default_factory=dict)
 
@@ -474,16 +475,43 @@ def _solved(
     own = [one for one in measured if one.match is not None]
     matches = tuple(one.match for one in own if one.match is not None)
     pairs = frozenset((one.match.picture, one.match.sound) for one in own if one.match and str(one.row.id) in rivals)
+    ties = _ties(day, rows, {one.row.id: one for one in measured})
     before = earlier.solved
     # A slip changes nothing that was measured: the very same objects have the solution they had.
-    same = before is not None and before[1] == pairs and len(before[0]) == len(matches)
+    same = before is not None and before[1:3] == (pairs, ties) and len(before[0]) == len(matches)
     if before is not None and same and all(one is other for one, other in zip(before[0], matches, strict=True)):
-        return before[2]
+        return before[3]
     there = {one.key for one in earlier.evidence.recordings}
     usable = tuple(one for one in matches if {one.picture, one.sound} <= there)
-    solution = solving.solution(replace(earlier.evidence, matches=usable), pairs)
-    earlier.solved = matches, pairs, solution
+    own_ties = tuple(one for one in ties if {one.picture, one.sound} <= there)
+    solution = solving.solution(replace(earlier.evidence, matches=usable, ties=own_ties), pairs)
+    earlier.solved = matches, pairs, ties, solution
     return solution
+
+
+def _ties(day: Day, rows: DayRows, measured: Mapping[int, _Measured]) -> tuple[Tie, ...]:
+    """Return what persons put together: the same event on both; and, where sound says nothing, what they checked."""
+    length = days.rate_of(day).day
+    made = []
+    for row in rows.sharing:
+        own, check = rows.corrections.get(row.id), rows.checks.get(row.id)
+        joined = own is not None and own.origin == Origin.JOINED
+        found = measured.get(row.id)
+        by_sound = found is not None and found.match is not None and found.match.sure
+        if row.state == pairings.SET_ASIDE or not (joined or (check is not None and not by_sound)):
+            continue
+        picture, sound = rows.members[row.picture_id], rows.members[row.sound_id]
+        of_device = _of_device(rows.of_devices, picture, sound, own, check, length)
+        by = _as_corrected(own) if of_device is None else by_device(of_device, row, picture, length)
+        laid = by.on(row.offset)
+        head = max(Fraction(0), laid.offset)
+        fps = (picture.facts.fps if picture.facts else None) or day.fps
+        who = own.made_by if joined and own is not None else check.made_by if check is not None else ""
+        se_s = float(1 / fps) * _FRAME_SD
+        made.append(
+            Tie(str(row.picture_id), str(row.sound_id), float(head), float(laid.offset), se_s, Witness.PERSON, who)
+        )
+    return tuple(made)
 
 
 def _measured(

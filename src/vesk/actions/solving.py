@@ -6,21 +6,22 @@ from collections.abc import Collection, Mapping, Sequence
 from dataclasses import replace
 
 from vesk.actions.remembered import Remembered
-from vesk.core.day.day import Day, Device, HeardClap, Match, Recorded, SeenClap
+from vesk.core.day.day import Day, Device, HeardClap, Match, Named, Recorded, SeenClap
+from vesk.core.day.evidence import likely_seen, match_of, slate_of
 from vesk.core.day.recording import stem_of
 from vesk.core.day.solution import Solution
 from vesk.core.day.solve import solve
 from vesk.core.intake.devices import look_of
-from vesk.core.kinds import SOUND
+from vesk.core.kinds import CLAP, SOUND, TONE, PointOrigin
 from vesk.core.picture.closure import contact_between
 from vesk.core.sound.distance import distance_delay_s
 from vesk.core.sound.measurement import Measurement
-from vesk.dailies.solving import likely_seen, match_of
 from vesk.dailies.sync_points import CLEAR
 from vesk.store import days, pairings, recordings, sync_points
 from vesk.store.tables import Day as DayRow
 from vesk.store.tables import Pairing, Recording, Source, SyncPointRow
 
+BY_HAND_S = 0.002  # how near a person puts what is heard
 _SOLVED: Remembered[Day, Solution] = Remembered(12)
 
 
@@ -60,22 +61,47 @@ def without_matches(
     recorded = []
     seen: list[SeenClap] = []
     heard: list[HeardClap] = []
+    named: list[Named] = []
     for row, kind in own:
         fps = float((row.facts.fps if row.facts else None) or day.fps)
         start, clock = (None, None) if row.start is None else (row.start, row.clock)
         tag = sources[row.source_id].tag
         look = look_of(stem_of(row.path), row.facts) if row.facts else ""
-        recorded.append(Recorded(str(row.id), tag, kind, start, clock, float(row.duration), 1 / fps, look))
+        slate = slate_of(row.told.scene, row.told.take) if row.told else ""
+        recorded.append(Recorded(str(row.id), tag, kind, start, clock, float(row.duration), 1 / fps, look, slate))
         for point in marked.get(row.id, ()):
             if point.state == sync_points.REFUSED:
                 continue
-            if point.how == sync_points.SEEN and point.frame:
-                sure = likely_seen(confirmed=point.state == sync_points.CONFIRMED, clear=point.likely >= CLEAR)
-                ear = None if point.heard_us is None else point.heard_us / 1e6
-                seen.append(SeenClap(str(row.id), *contact_between(point.frame, fps), sure, ear))
-            elif row.kind == SOUND and point.heard_us is not None:
-                heard.append(HeardClap(str(row.id), point.heard_us / 1e6, point.likely))
-    return Day(tuple(devices), tuple(recorded), (), tuple(seen), tuple(heard), float(day.tolerance), rate.day)
+            _gather(point, row, fps, seen, heard)
+            if point.name and (point.origin != PointOrigin.FOUND or point.state == sync_points.CONFIRMED):
+                named.append(_named(point, fps))
+    return Day(
+        tuple(devices), tuple(recorded), (), tuple(seen), tuple(heard), tuple(named),
+        tolerance_frames=float(day.tolerance), length=rate.day,
+    )  # fmt: skip
+
+
+def _gather(point: SyncPointRow, row: Recording, fps: float, seen: list[SeenClap], heard: list[HeardClap]) -> None:
+    """Put a clap or a tone to those seen or heard; other events tell by their names alone."""
+    if point.kind not in {CLAP, TONE}:
+        return
+    confirmed = point.state == sync_points.CONFIRMED
+    if point.how == sync_points.SEEN and point.frame:
+        sure = likely_seen(confirmed=confirmed, clear=point.likely >= CLEAR)
+        ear = None if point.heard_us is None else point.heard_us / 1e6
+        seen.append(SeenClap(str(row.id), *contact_between(point.frame, fps), sure, ear))
+    elif row.kind == SOUND and point.heard_us is not None:
+        likely = likely_seen(confirmed=True, clear=True) if confirmed else point.likely
+        heard.append(HeardClap(str(row.id), point.heard_us / 1e6, likely))
+
+
+def _named(point: SyncPointRow, fps: float) -> Named:
+    key = str(point.recording_id)
+    if point.how == sync_points.SEEN and point.frame is not None:
+        return Named(key, point.name, *contact_between(max(1, point.frame), fps), heard=False)
+    at = (point.heard_us or 0) / 1e6
+    near = BY_HAND_S if point.origin == PointOrigin.PERSON else 0.0
+    return Named(key, point.name, at - near, at + near, heard=True)
 
 
 def match(row: Pairing, found: Measurement) -> Match | None:

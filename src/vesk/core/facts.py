@@ -16,6 +16,14 @@ PLAIN_SOUND = {"wav", "aiff", "flac", "caf"}  # containers whose samples are rea
 
 
 @dataclass(frozen=True, slots=True)
+class Marker:
+    """A marker in a file: when, seconds from its start, and its label; empty where it has none."""
+
+    at: Fraction
+    label: str = ""
+
+
+@dataclass(frozen=True, slots=True)
 class Facts:
     """The facts of one recording.
 
@@ -61,6 +69,8 @@ class Facts:
         What was inferred or looked odd, a sentence each.
     flaws : tuple of Flaw
         Which of these are faults of the file.
+    markers : tuple of Marker
+        Put there while it was recorded, or since.
     """
 
     kind: Kind
@@ -96,6 +106,7 @@ class Facts:
     family: str = ""
     family_index: str = ""
     family_size: str = ""
+    markers: tuple[Marker, ...] = ()
 
     def start(self, day: FrameRate) -> tuple[Fraction | None, FrameRate]:
         """Return where the recording starts on its own label clock, and that clock's rate.

@@ -121,6 +121,7 @@ class Discord(StrEnum):
 
     LATENESS = "scratch against picture"
     PATTERN = "sound against clock"
+    POINT = "sound against sync point"
 
 
 class Asked(StrEnum):
@@ -129,6 +130,7 @@ class Asked(StrEnum):
     LATENESS = "how late a camera hears"
     CLOCK = "one correction for a device"
     PATTERN = "breaks its device's pattern"
+    POINT = "sound or the sync point"
     AMBIGUOUS = "which of two it is"
 
 

@@ -9,6 +9,7 @@ from functools import partial
 from pathlib import Path
 
 from vesk.core.conform.correction import Correction
+from vesk.core.day.evidence import match_of
 from vesk.core.day.recording import Known
 from vesk.core.day.solution import Solution
 from vesk.core.day.solve import solve
@@ -24,7 +25,7 @@ from vesk.core.timemap import exact_seconds
 from vesk.core.verdict.causes import Verdict
 from vesk.dailies import measuring
 from vesk.dailies.located import Located
-from vesk.dailies.solving import claps_of, day_of, match_of
+from vesk.dailies.solving import claps_of, day_of
 from vesk.dailies.sync_points import SyncPoints
 from vesk.media.guarded import bordered
 

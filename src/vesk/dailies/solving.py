@@ -5,40 +5,15 @@ from __future__ import annotations
 from collections.abc import Collection, Mapping
 from fractions import Fraction
 
-from vesk.core.day.day import Day, Device, HeardClap, Match, Recorded, SeenClap
+from vesk.core.day.day import Day, Device, HeardClap, Match, Named, Recorded, SeenClap
+from vesk.core.day.evidence import likely_seen, slate_of
 from vesk.core.day.recording import Known, stem_of
 from vesk.core.intake.devices import look_of
-from vesk.core.kinds import MATCHED, PICTURE, REFUSED
+from vesk.core.kinds import PICTURE
 from vesk.core.pairing.judgement import Claps
-from vesk.core.sound.measurement import Measurement
 from vesk.core.timecode import FrameRate
 from vesk.core.tolerance import Tolerance
 from vesk.dailies.sync_points import CLEAR, LIKELY, SyncPoints
-
-_CONFIRMED, _CLEAR, _UNCLEAR = 0.98, 0.85, 0.3
-
-
-def likely_seen(*, confirmed: bool, clear: bool) -> float:
-    """Return how likely a clap seen is where the sticks met: as a person said, or by how clearly it stands out."""
-    return _CONFIRMED if confirmed else _CLEAR if clear else _UNCLEAR
-
-
-def match_of(picture: str, sound: str, found: Measurement) -> Match | None:
-    """Return a measurement as the day's solution takes it; None where it gives no place.
-
-    Parameters
-    ----------
-    picture, sound : str
-        Keys of the two recordings.
-    found : Measurement
-    """
-    line = found.line
-    if line is None or found.decision == REFUSED:
-        return None
-    return Match(
-        picture, sound, found.head_s, found.tail_s, line.offset_at(found.head_s),
-        line.standard_error_at(found.head_s), line.ppm, found.decision == MATCHED, found.share,
-    )  # fmt: skip
 
 
 def day_of(
@@ -68,6 +43,7 @@ def day_of(
             one.item.key, one.item.source, one.item.facts.kind, one.start, one.clock if one.start is not None else None,
             float(one.item.facts.duration), float(1 / (one.item.facts.fps or rate.fps)),
             look_of(stem_of(one.item.path), one.item.facts),
+            slate_of(one.values["scene"].value, one.values["take"].value),
         )
         for one in own
     )  # fmt: skip
@@ -84,10 +60,19 @@ def day_of(
         for clap in heard.get(one.item.key, SyncPoints((), (), None)).heard
         if clap.score >= LIKELY
     ]
+    named = tuple(
+        Named(one.item.key, marker.label, float(marker.at), float(marker.at), heard=True)
+        for one in own
+        for marker in one.item.facts.markers
+        if marker.label
+    )
     devices = tuple(
         Device(tag, kind, late.get(tag, 0.0), "somebody" if tag in late else "") for tag, kind in sorted(kinds.items())
     )
-    return Day(devices, recorded, tuple(matches), tuple(seen), tuple(claps), float(Tolerance().frames), rate.day)
+    return Day(
+        devices, recorded, tuple(matches), tuple(seen), tuple(claps), named,
+        tolerance_frames=float(Tolerance().frames), length=rate.day,
+    )  # fmt: skip
 
 
 def claps_of(picture: SyncPoints | None, sound: SyncPoints | None) -> Claps:

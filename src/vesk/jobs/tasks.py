@@ -170,6 +170,11 @@ def pair_again(session: Session, day: Day) -> None:
     _pair_and_measure(session, day)
 
 
+def ask_solved(session: Session, day_id: int) -> None:
+    """Have paired what the day as a whole came to know by what a person said."""
+    _ask_of_day(session, Work.COMPARE, day_id, LAST)
+
+
 @tasks.task(retry=AGAIN, name="find_sync_points")
 def find_sync_points(recording_id: int) -> None:
     """Propose the claps of one recording."""
@@ -177,6 +182,7 @@ def find_sync_points(recording_id: int) -> None:
     with tracked(settings, Work.SYNC_POINTS, recording_id) as (session, on_progress):
         if on_progress(0, WHOLE) and recordings.get(session, recording_id).member_of is None:
             sync_points_action.keep_sync_points(session, settings, recording_id, on_progress)
+            _ask_of_day(session, Work.COMPARE, recordings.get(session, recording_id).day_id, LAST)
 
 
 @tasks.task(retry=AGAIN, name="measure")

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections.abc import Iterator
 from dataclasses import dataclass
 from fractions import Fraction
 from xml.etree import ElementTree
@@ -11,13 +12,24 @@ from vesk.core.figures import read_number, read_whole
 from vesk.core.timecode import nearest_rate
 
 _MOST_TRACKS, _LONGEST = 512, 4096  # more than any recorder writes
+_MOST_POINTS, _WORD = 999, 1 << 32
+
+
+@dataclass(frozen=True, slots=True)
+class SyncPoint:
+    """An entry of SYNC_POINT_LIST: samples, from the file's start or since midnight, and its comment."""
+
+    sample: int
+    comment: str
+    since_midnight: bool
 
 
 @dataclass(frozen=True, slots=True)
 class IXml:
     """Scene, take, tape, note, track names by channel, the timecode rate with its drop flag, and the set of files.
 
-    `family` names the set that a file is of, `family_index` which of its `family_size` files this is.
+    `family` names the set that a file is of, `family_index` which of its `family_size` files this is. `sync_points`
+    are samples and a comment each; those that tell a time since midnight rather than since the file's start are marked.
     """
 
     scene: str = ""
@@ -32,6 +44,7 @@ class IXml:
     family: str = ""
     family_index: str = ""
     family_size: str = ""
+    sync_points: tuple[SyncPoint, ...] = ()
 
 
 def parse(text: str) -> IXml | None:
@@ -56,8 +69,20 @@ def parse(text: str) -> IXml | None:
         get("SCENE"), get("TAKE"), get("TAPE"), get("NOTE"), get("PROJECT"),
         get("CIRCLED").upper() == "TRUE", tuple(name for _, name in tracks), _rate(get("SPEED/TIMECODE_RATE")),
         get("SPEED/TIMECODE_FLAG").upper() == "DF", get("FILE_SET/FAMILY_UID"), get("FILE_SET/FILE_SET_INDEX"),
-        size if _number(size) is not None else "",
+        size if _number(size) is not None else "", tuple(_sync_points(root)),
     )  # fmt: skip
+
+
+def _sync_points(root: ElementTree.Element) -> Iterator[SyncPoint]:
+    for point in list(root.iterfind("SYNC_POINT_LIST/SYNC_POINT"))[:_MOST_POINTS]:
+        try:
+            low = read_whole((point.findtext("SYNC_POINT_LOW") or "").strip(), most=_WORD - 1)
+            high = read_whole((point.findtext("SYNC_POINT_HIGH") or "0").strip(), most=_WORD - 1)
+        except NumberError:
+            continue
+        comment = (point.findtext("SYNC_POINT_COMMENT") or "").strip()[:_LONGEST]
+        kind = (point.findtext("SYNC_POINT_TYPE") or "").strip().upper()
+        yield SyncPoint(low + high * _WORD, comment, kind == "ABSOLUTE")
 
 
 def _rate(text: str) -> Fraction | None:

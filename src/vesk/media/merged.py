@@ -53,7 +53,15 @@ def merge_facts(members: Sequence[Facts], how: Together) -> Facts:
         frames = sum(one.frames or 0 for one in members) if first.kind == PICTURE else None
         # A picture's sound lies where its frames do: a file whose sound ends early is silent to its last frame.
         samples = round(duration * first.sample_rate) if first.kind == PICTURE else sum(one.samples for one in members)
-        return replace(first, duration=duration, frames=frames, samples=samples, remarks=remarks, flaws=flaws)
+        begins = accumulate((one.duration for one in members), initial=Fraction(0))
+        markers = tuple(
+            replace(marker, at=at + marker.at)
+            for at, one in zip(begins, members, strict=False)
+            for marker in one.markers
+        )
+        return replace(
+            first, duration=duration, frames=frames, samples=samples, remarks=remarks, flaws=flaws, markers=markers
+        )
     if first.kind == PICTURE:
         raise RefusedError("Only sound files lie side by side as channels; pictures are parts of a run.")
     longest, shortest = (chosen(one.samples for one in members) for chosen in (max, min))

@@ -6,7 +6,7 @@ from fractions import Fraction
 from pathlib import Path
 
 from vesk.core.errors import MediaError
-from vesk.core.facts import Facts
+from vesk.core.facts import Facts, Marker
 from vesk.core.kinds import SOUND, Flaw, Unusable
 from vesk.media import ixml, movie, wave
 
@@ -87,7 +87,17 @@ def _wave_facts(path: Path) -> Facts:
         origins=_origins(header, info),
         remarks=tuple(remarks),
         flaws=tuple(flaws),
+        markers=_markers(header, info),
     )
+
+
+def _markers(header: wave.WaveHeader, info: ixml.IXml) -> tuple[Marker, ...]:
+    """Return the markers that lie inside a file, in order; what both chunks say is one."""
+    start = header.bext.time_reference if header.bext else 0
+    listed = [(one.sample - start if one.since_midnight else one.sample, one.comment) for one in info.sync_points]
+    inside = {sample: label for sample, label in (*listed, *header.cues) if 0 <= sample < header.samples}
+    labels = {sample: label for sample, label in listed if label} | {s: label for s, label in header.cues if label}
+    return tuple(Marker(Fraction(sample, header.sample_rate), labels.get(sample, "")) for sample in sorted(inside))
 
 
 def _origins(header: wave.WaveHeader, info: ixml.IXml) -> dict[str, str]:

@@ -23,6 +23,8 @@ _BEXT = struct.Struct("<256s32s32s10s8sIIH64s5h180s")
 _PCM, _FLOAT, _EXTENSIBLE = 1, 3, 0xFFFE
 _GUID_TAIL = bytes.fromhex("000000001000800000aa00389b71")
 _LIMIT = 0xFFFF_FFFF
+_CUE = struct.Struct("<II4sIII")
+_MOST_CUES, _LONGEST_LABEL = 999, 200
 _LARGEST_TEXT = 4 << 20  # an iXML longer than this is not one
 
 
@@ -71,7 +73,8 @@ class WaveHeader:
     """What a WAV's chunks say: layout of the sound, `bext` and iXML text.
 
     `data_at` is where the samples begin, bytes; `assumed` says in a sentence what the chunks do not say themselves, as
-    after a crash while recording: the samples are then read from there by their layout.
+    after a crash while recording: the samples are then read from there by their layout. `cues` are markers: a sample
+    and a label each.
     """
 
     sample_rate: int
@@ -84,6 +87,7 @@ class WaveHeader:
     truncated: bool
     data_at: int = 0
     assumed: str = ""
+    cues: tuple[tuple[int, str], ...] = ()
 
 
 def read_header(path: Path) -> WaveHeader:
@@ -118,7 +122,26 @@ def read_header(path: Path) -> WaveHeader:
         truncated=cut,
         data_at=data_at,
         assumed=assumed,
+        cues=_cues(chunks.get(b"cue ", b""), chunks.get(b"LIST", b"")),
     )
+
+
+def _cues(cue: bytes, listed: bytes) -> tuple[tuple[int, str], ...]:
+    """Return the markers of a `cue` chunk, in order, with their labels from ``LIST adtl labl``."""
+    labels = {}
+    at = 4
+    while listed[:4] == b"adtl" and at + 12 <= len(listed):
+        name, size, number = struct.unpack("<4sII", listed[at : at + 12])
+        if name == b"labl":
+            text = listed[at + 12 : at + 8 + size].split(b"\0", 1)[0]
+            labels[number] = text.decode("utf-8", "replace").strip()[:_LONGEST_LABEL]
+        at += 8 + size + (size & 1)
+    found = []
+    for start in range(4, min(len(cue), 4 + _CUE.size * _MOST_CUES) - _CUE.size + 1, _CUE.size):
+        number, _, chunk, _, _, sample = _CUE.unpack(cue[start : start + _CUE.size])
+        if chunk == b"data":
+            found.append((sample, labels.get(number, "")))
+    return tuple(sorted(found))
 
 
 def _walk_chunks(file: BinaryIO, size: int) -> tuple[dict[bytes, bytes], int, int, bool, str]:
@@ -133,8 +156,10 @@ def _walk_chunks(file: BinaryIO, size: int) -> tuple[dict[bytes, bytes], int, in
         at = file.tell()
         if name == b"ds64":
             long_size = struct.unpack("<QQQ", file.read(24).ljust(24, b"\0"))[1]
-        elif name in {b"fmt ", b"bext", b"iXML"}:
+        elif name in {b"fmt ", b"bext", b"iXML", b"cue "}:
             kept[name] = file.read(min(length, _LARGEST_TEXT))
+        elif name == b"LIST" and (text := file.read(min(length, _LARGEST_TEXT))).startswith(b"adtl"):
+            kept[name] = text
         elif name == b"data":
             data_at, data_size = at, long_size if length == _LIMIT and long_size else length
             if not length and size > at and not _is_chunk(file, at, size):

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Iterable
+from datetime import UTC, datetime
 
 from sqlmodel import Session, col, select
 
@@ -10,7 +11,7 @@ from vesk.core.errors import NotFoundError
 from vesk.core.kinds import Decided, Sense
 from vesk.store import changes
 from vesk.store.recordings import APART
-from vesk.store.tables import Recording, SyncPointRow
+from vesk.store.tables import Recording, SyncPointChange, SyncPointRow
 
 HEARD, SEEN = Sense
 PROPOSED, CONFIRMED, REFUSED = Decided
@@ -39,7 +40,7 @@ def get(session: Session, sync_point_id: int) -> SyncPointRow:
     """Return a sync point."""
     row = session.get(SyncPointRow, sync_point_id)
     if row is None:
-        raise NotFoundError("That clap is not here any more. Load the page again.")
+        raise NotFoundError("That sync point is not here any more. Load the page again.")
     return row
 
 
@@ -48,8 +49,41 @@ def get_for_change(session: Session, sync_point_id: int, version: int) -> SyncPo
     recording = session.get(Recording, get(session, sync_point_id).recording_id)
     changes.hold(session, recording.day_id if recording else 0)
     row = get(session, sync_point_id)
-    changes.compare(row, version, "this clap")
+    changes.compare(row, version, "this sync point")
     return row
+
+
+def remember(session: Session, row: SyncPointRow, *, by: str, state: Decided | None = None) -> None:
+    """Keep what a sync point is before a person changes it; one just made was, before, not there: refused."""
+    session.add(
+        SyncPointChange(
+            sync_point_id=row.id, name=row.name, kind=row.kind, heard_us=row.heard_us, frame=row.frame,
+            state=state or row.state, decided_by=row.decided_by, made_by=by,
+        )
+    )  # fmt: skip
+
+
+def last_change(session: Session, sync_point_id: int) -> SyncPointChange | None:
+    """Return the newest change of a sync point that stands."""
+    query = select(SyncPointChange).where(
+        SyncPointChange.sync_point_id == sync_point_id, col(SyncPointChange.undone_at).is_(None)
+    )
+    return session.exec(query.order_by(col(SyncPointChange.id).desc())).first()
+
+
+def undo(row: SyncPointRow, change: SyncPointChange) -> None:
+    """Make a sync point what it was before a change."""
+    row.name, row.kind, row.heard_us, row.frame = change.name, change.kind, change.heard_us, change.frame
+    row.state, row.decided_by = change.state, change.decided_by
+    change.undone_at = datetime.now(UTC)
+
+
+def changed(session: Session, ids: Iterable[int]) -> set[int]:
+    """Return which sync points have a change that can be undone."""
+    query = select(SyncPointChange.sync_point_id).where(
+        col(SyncPointChange.sync_point_id).in_(list(ids)), col(SyncPointChange.undone_at).is_(None)
+    )
+    return set(session.exec(query))
 
 
 def forget_proposals(session: Session, recording_id: int) -> list[SyncPointRow]:

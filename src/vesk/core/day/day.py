@@ -9,7 +9,7 @@ from __future__ import annotations
 from dataclasses import dataclass
 from fractions import Fraction
 
-from vesk.core.kinds import Clock, Kind
+from vesk.core.kinds import Clock, Kind, Witness
 
 
 @dataclass(frozen=True, slots=True)
@@ -52,6 +52,8 @@ class Recorded:
         Of its picture, else of the day.
     hint : str
         What it tells of its device: the shape of its name, how it is coded.
+    slate : str
+        Scene and take as one word; empty where either is not known.
     """
 
     key: str
@@ -62,6 +64,7 @@ class Recorded:
     duration_s: float
     frame_s: float
     hint: str = ""
+    slate: str = ""
 
 
 @dataclass(frozen=True, slots=True)
@@ -140,6 +143,57 @@ class HeardClap:
 
 
 @dataclass(frozen=True, slots=True)
+class Named:
+    """A sync point that has a name: the same name on recordings of other devices is the same event.
+
+    Attributes
+    ----------
+    recording : str
+        Key.
+    name : str
+    low_s, high_s : float
+        Between which of its own times it was, seconds.
+    heard : bool
+        On its sound; else seen in its picture.
+    """
+
+    recording: str
+    name: str
+    low_s: float
+    high_s: float
+    heard: bool
+
+
+@dataclass(frozen=True, slots=True)
+class Tie:
+    """A picture and a sound that are tied together by the same event on both, or by a person's hand.
+
+    Attributes
+    ----------
+    picture, sound : str
+        Keys.
+    at_s : float
+        Picture time of the event, seconds.
+    offset_s : float
+        Picture time of sound sample 0 by it, on picture.
+    se_s : float
+        Its standard error.
+    by : Witness
+        A sync point, or a person.
+    name : str
+        Of the event, or who said so.
+    """
+
+    picture: str
+    sound: str
+    at_s: float
+    offset_s: float
+    se_s: float
+    by: Witness
+    name: str
+
+
+@dataclass(frozen=True, slots=True)
 class Day:
     """A shoot day.
 
@@ -149,6 +203,10 @@ class Day:
         Every one, in any order; keys and tags are unique.
     seen, heard
         Claps.
+    named : tuple of Named
+        Sync points with a name.
+    ties : tuple of Tie
+        What persons put together.
     tolerance_frames : float
         What error is let pass.
     length : Fraction
@@ -160,6 +218,8 @@ class Day:
     matches: tuple[Match, ...] = ()
     seen: tuple[SeenClap, ...] = ()
     heard: tuple[HeardClap, ...] = ()
+    named: tuple[Named, ...] = ()
+    ties: tuple[Tie, ...] = ()
     tolerance_frames: float = 0.25
     length: Fraction = Fraction(86_400)
 

@@ -6,6 +6,7 @@ from collections.abc import Mapping
 from dataclasses import dataclass
 
 from vesk.core.day.clocks import DeviceClock
+from vesk.core.day.day import Tie
 from vesk.core.day.lateness import Lateness
 from vesk.core.day.loops import Loop
 from vesk.core.kinds import Asked, Clock, Discord, Witness
@@ -47,13 +48,15 @@ class Contradiction:
         Pictures and sounds that it is about.
     apart_s : float
         `LATENESS`: how late the scratch is on its picture beyond what is known. `PATTERN`: how much later sound lays
-        the recorder than its devices' clocks do.
+        the recorder than its devices' clocks do; `POINT`: than the sync point on both does.
     clock : Clock or None
         Which clock says so; None where only claps do.
     agreeing, claps : int
         Claps that say so, of how many.
     pattern : int
         `PATTERN`: how many other pairings keep to the clocks.
+    name : str
+        `POINT`: of the sync point, or who joined them.
     """
 
     about: Discord
@@ -64,6 +67,7 @@ class Contradiction:
     agreeing: int = 0
     claps: int = 0
     pattern: int = 0
+    name: str = ""
 
 
 @dataclass(frozen=True, slots=True)
@@ -88,6 +92,8 @@ class Place:
     confirmed : bool
         Whether sound left it open and the clocks settled it.
     contradiction : Contradiction or None
+    tie : Tie or None
+        The event, or the hand, that ties the two together.
     """
 
     picture: str
@@ -101,6 +107,12 @@ class Place:
     agreements: tuple[Agreement, ...] = ()
     confirmed: bool = False
     contradiction: Contradiction | None = None
+    tie: Tie | None = None
+
+    @property
+    def tied(self) -> bool:
+        """Whether it is where a name on both, a slate's clap or a person puts it."""
+        return self.tie is not None and self.by == self.tie.by
 
 
 @dataclass(frozen=True, slots=True)

@@ -12,11 +12,12 @@ from dataclasses import dataclass, replace
 
 from vesk.core.day.claps import Lead, bounds_of, clocks_by_claps, leads_of
 from vesk.core.day.clocks import Apart, DeviceClock, solve_clocks
-from vesk.core.day.day import Day, Device, Match, Recorded
+from vesk.core.day.day import Day, Device, Match, Recorded, Tie
 from vesk.core.day.devices import tell_apart
 from vesk.core.day.lateness import ROUNDED, ClockSays, Lateness, weigh_lateness
 from vesk.core.day.loops import find_loops
 from vesk.core.day.solution import Agreement, Contradiction, Place, Question, Solution
+from vesk.core.day.ties import ties_of
 from vesk.core.kinds import HEADER, LTC, PICTURE, Asked, Discord, Witness
 from vesk.core.timecode import unwrapped
 
@@ -79,13 +80,18 @@ class _Solver:
         self.late: dict[str, float] = {one.tag: one.late_s for one in day.devices}
         self.discords: dict[str, Contradiction] = {}
         self.leads: list[Lead] = []
+        decided = {one.picture for one in self.sure}
+        silent = {one.key for one in day.recordings} - decided
+        self.ties = {(one.picture, one.sound): one for one in ties_of(day, self.late, silent)}
+        self.tied: dict[tuple[str, str], int] = {}
 
     def solve(self) -> Solution:
         self._solve_clocks()
         self._weigh_ears()
         self._ask_claps()
         places = {(one.picture, one.sound): self._place(one) for one in self.matches}
-        places = {(one.picture, one.sound): one for one in self._by_clock()} | places
+        ties = {pair: one for pair, tie in self.ties.items() if (one := self._by_tie(tie)) is not None}
+        places = {(one.picture, one.sound): one for one in self._by_clock()} | places | ties
         loops = tuple(find_loops(self.sure))
         of_pairs = {id(one.contradiction): one.contradiction for one in places.values() if one.contradiction}
         devices = {one.key: one.device for one in self.day.recordings}
@@ -117,6 +123,15 @@ class _Solver:
             if match.sure:
                 tags = self._tag(match.picture), self._tag(match.sound)
                 measured.append(Apart(*tags, (match.picture, match.sound), label, apart, match.se_s))
+        sounding = {self._tag(one.picture) for one in self.sure}
+        for pair, tie in self.ties.items():
+            base, device = self._base_s(*pair), self._tag(tie.picture)
+            if base is not None and device not in sounding:  # what no sound tells of its clock, these do
+                # As heard: what is known of ears is put in, for all of a clock to be of one kind.
+                apart = tie.offset_s + self._late_s(*pair) - base
+                self.tied[pair] = len(measured)
+                tags = device, self._tag(tie.sound)
+                measured.append(Apart(*tags, pair, self.labels[tie.picture] + tie.at_s, apart, tie.se_s))
         self.clocks = solve_clocks(measured)
 
     def _weigh_ears(self) -> None:
@@ -203,11 +218,45 @@ class _Solver:
                     offset = timed.base_s + clock[0] - late
                     return Place(*pair, max(0.0, offset), offset, clock[1], 0.0, Witness.TIMECODE, late,
                                  contradiction=discord)  # fmt: skip
+        discord = discord or (self._against_tie(match, late) if match.sure else None)
         place = Place(
             *pair, match.head_s, match.at_head_s - late, match.se_s, match.ppm, Witness.SOUND, late,
-            confirmed=confirmed, contradiction=discord,
+            confirmed=confirmed, contradiction=discord, tie=self.ties.get(pair),
         )  # fmt: skip
         return replace(place, agreements=tuple(self._agreements(match, place, timed, clock)))
+
+    def _by_tie(self, tie: Tie) -> Place | None:
+        """Place by what ties two recordings; None where sound decided, which a tie may only contradict."""
+        pair = tie.picture, tie.sound
+        if any((one.picture, one.sound) == pair for one in self.sure):
+            return None
+        late = self._late_s(*pair)
+        made = Place(*pair, tie.at_s, tie.offset_s, tie.se_s, 0.0, tie.by, late, tie=tie)
+        base = self._base_s(*pair)
+        if base is None or pair not in self.tied:
+            return made
+        label = self.labels[tie.picture] + tie.at_s
+        clock = self._predicted(*pair, label, self.tied[pair])
+        frame = self.recordings[tie.picture].frame_s
+        if clock is None:
+            return made
+        away = tie.offset_s - (base + clock[0] - late)
+        if tie.by == Witness.PERSON or abs(away) < max(_APART_SD * clock[1], _ROUNDED_FRAMES * frame):
+            says = _agreement(Witness.TIMECODE, base + clock[0] - late, clock[1], made)
+            return replace(made, agreements=(says,))
+        return None  # another clap than is meant: all the others of its device say so
+
+    def _against_tie(self, match: Match, late_s: float) -> Contradiction | None:
+        """Return that a sync point on both, or a person, says otherwise than sound does."""
+        tie = self.ties.get((match.picture, match.sound))
+        if tie is None:
+            return None
+        apart = match.heard_s(tie.at_s) - late_s - tie.offset_s
+        tolerance = self.day.tolerance_frames * self.recordings[match.picture].frame_s
+        if abs(apart) <= max(_APART_SD * tie.se_s, tolerance):
+            return None
+        pair = match.picture, match.sound
+        return Contradiction(Discord.POINT, self._tag(match.picture), (pair,), apart, name=tie.name)
 
     def _agreements(
         self, match: Match, place: Place, timed: _Timed | None, clock: tuple[float, float] | None
@@ -218,6 +267,9 @@ class _Solver:
         if timed and clock:
             says = timed.base_s + clock[0] - self._late_s(match.picture, match.sound)
             made.append(_agreement(Witness.TIMECODE, says, clock[1], place))
+        if place.tie is not None:
+            # Where it says the head lies: a rate moves it by less than it can tell.
+            made.append(_agreement(place.tie.by, place.tie.offset_s, place.tie.se_s, place))
         return made
 
     def _by_clock(self) -> list[Place]:
@@ -280,9 +332,11 @@ class _Solver:
         for match in self.matches:
             pair = match.picture, match.sound
             place, tag = places[pair], self._tag(match.picture)
-            if place.contradiction is not None and place.contradiction.about == Discord.PATTERN:
+            if place.contradiction is not None and place.contradiction.about == Discord.POINT:
+                groups.setdefault((Asked.POINT, tag, pair), []).append(pair)
+            elif place.contradiction is not None and place.contradiction.about == Discord.PATTERN:
                 groups.setdefault((Asked.PATTERN, tag, pair), []).append(pair)
-            elif not match.sure and not place.confirmed:
+            elif not match.sure and not place.confirmed and not place.tied:
                 groups.setdefault((Asked.AMBIGUOUS, tag, pair), []).append(pair)
             elif place.contradiction is not None:
                 groups.setdefault((Asked.LATENESS, tag, None), []).append(pair)

@@ -11,7 +11,7 @@ from vesk.core.conform.correction import Correction, Errors, errors, propose
 from vesk.core.day.solution import Contradiction, Place
 from vesk.core.kinds import MATCHED, REFUSED, Clock
 from vesk.core.pairing.by_claps import error_by_claps
-from vesk.core.pairing.evidence import SOUND, SYNC_POINT, TIMECODE, Evidence
+from vesk.core.pairing.evidence import PERSON, SOUND, SYNC_POINT, TIMECODE, Evidence
 from vesk.core.pairing.rivals import Rivalry
 from vesk.core.sound.measurement import Line, Measurement
 from vesk.core.timemap import AnyMap, exact_seconds
@@ -131,7 +131,7 @@ class Judgement:
             return found.line
         if place is None or place.by == SOUND or found is None:
             return None
-        if not found.unheard and place.contradiction is None:
+        if not found.unheard and place.contradiction is None and not place.tied:
             return None  # both sound, and share nothing: that their clocks meet does not make them partners
         # What no ear heard has no lateness: it is put in, for what is shown to take it out again.
         return Line(place.at_s, place.offset_s + place.late_s, place.ppm, place.se_s, 0.0)
@@ -242,8 +242,18 @@ class Judgement:
         """What timecode, sound and claps say, side by side: picture time of sound sample 0."""
         gathered = [self._by_timecode(), self._heard()]
         gathered += [] if self.claps is None else [self._by_claps(self.claps)]
+        gathered += self._tied()
         apart = {} if self.place is None else {one.witness: one.apart_sd for one in self.place.agreements}
         return [replace(one, apart_sd=apart.get(one.kind)) for one in gathered]
+
+    def _tied(self) -> list[Evidence]:
+        """Return what the same event on both says, or who joined them."""
+        tie = None if self.place is None else self.place.tie
+        if tie is None:
+            return []
+        by_hand = tie.by == PERSON
+        says = f"{tie.name} joined them by hand" if by_hand else f"the same event on both: {tie.name}"
+        return [Evidence(PERSON if by_hand else SYNC_POINT, tie.offset_s, 1.96 * tie.se_s, says)]
 
     def _by_timecode(self) -> Evidence:
         sides = (self.picture, self.sound)

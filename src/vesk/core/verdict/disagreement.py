@@ -49,9 +49,11 @@ class Disagreement:
         else:
             away = abs(one.apart_s)
             size = f"{away:.2f} s" if away >= 1 else how_late(away, fps).rpartition(" ")[0]
-            text = (
-                f"Evidence disagrees: sound lays {sound} {size} {'later' if one.apart_s > 0 else 'earlier'} than the "
-                f"clocks of both, to which {one.pattern} other {'take' if one.pattern == 1 else 'takes'} of "
+            text = f"Evidence disagrees: sound lays {sound} {size} {'later' if one.apart_s > 0 else 'earlier'} than "
+            text += (
+                f"the same event on both does ({one.name})."
+                if one.about == Discord.POINT
+                else f"the clocks of both, to which {one.pattern} other {'take' if one.pattern == 1 else 'takes'} of "
                 f"{picture} {'keeps' if one.pattern == 1 else 'keep'}."
             )
         if self.by_scratch_s is not None and self.by_picture_s is not None:
@@ -73,6 +75,8 @@ class Disagreement:
         if one.about == Discord.LATENESS:
             look = "a look at a clap settles it" if one.claps else "a clap that is both seen and heard would settle it"
             return f"unless {witnesses(one)} err alike: {look}; then say once for {picture} how late it hears"
+        if one.about == Discord.POINT:
+            return "unless that event was put on the wrong moment of one of the two: look at it, or move it"
         if 0 < one.apart_s < _FAR_S:
             metres = one.apart_s * SPEED_OF_SOUND
             return (
@@ -94,7 +98,7 @@ class Disagreement:
         """
         if self.found.about == Discord.LATENESS:
             return f"{picture} hears {how_late(self.found.apart_s, fps)}"
-        return "sound and clock disagree"
+        return "sound and sync point disagree" if self.found.about == Discord.POINT else "sound and clock disagree"
 
 
 def witnesses(one: Contradiction) -> str:
@@ -123,6 +127,10 @@ def placed_says(place: Place, picture: str, reason: str) -> str:
     """
     band = f"\N{PLUS-MINUS SIGN}{1.96 * place.se_s * 1000:.1f} ms"
     why = f"No sound places it ({reason})" if reason else "No sound places it"
+    if place.tie is not None and place.tied:
+        if place.by == Witness.PERSON:
+            return f"{why}; {place.tie.name} joined it by hand ({band})."
+        return f"{why}; the same event on both does: {place.tie.name} ({band})."
     if place.by == Witness.SYNC_POINT:
         return f"{why}; the clap that it saw does ({band})."
     return f"{why}; {picture}'s clock does, known from its other takes ({band})."

@@ -1,0 +1,48 @@
+"""What was found of recordings, as the day's solution takes it: rows and files make the same evidence by this."""
+
+from __future__ import annotations
+
+from vesk.core.day.day import Match
+from vesk.core.kinds import MATCHED, REFUSED
+from vesk.core.sound.measurement import Measurement
+
+_CONFIRMED, _CLEAR, _UNCLEAR = 0.98, 0.85, 0.3
+
+
+def likely_seen(*, confirmed: bool, clear: bool) -> float:
+    """Return how likely a clap seen is where the sticks met: as a person said, or by how clearly it stands out."""
+    return _CONFIRMED if confirmed else _CLEAR if clear else _UNCLEAR
+
+
+def match_of(picture: str, sound: str, found: Measurement) -> Match | None:
+    """Return a measurement as the day's solution takes it; None where it gives no place.
+
+    Parameters
+    ----------
+    picture, sound : str
+        Keys of the two recordings.
+    found : Measurement
+    """
+    line = found.line
+    if line is None or found.decision == REFUSED:
+        return None
+    return Match(
+        picture, sound, found.head_s, found.tail_s, line.offset_at(found.head_s),
+        line.standard_error_at(found.head_s), line.ppm, found.decision == MATCHED, found.share,
+    )  # fmt: skip
+
+
+def slate_of(scene: str, take: str) -> str:
+    """Return scene and take as one word, the same however they were written; empty where either is not known.
+
+    Parameters
+    ----------
+    scene, take : str
+
+    Examples
+    --------
+    >>> slate_of("24a", "03") == slate_of(" 24A ", "3"), slate_of("", "3")
+    (True, '')
+    """
+    scene, take = scene.strip().casefold(), take.strip().casefold().lstrip("0")
+    return f"{scene} / {take}" if scene and take else ""
