@@ -1,12 +1,15 @@
 """Claps kept, confirmed by a person, and what they then say of a pairing and of a camera."""
 
+from dataclasses import replace
 from datetime import date
+from fractions import Fraction
 
 import pytest
 from tests.conftest import PAL, SHORT, make_shoot, measured_takes
 
 from vesk.actions import intake, measuring, pairing, pairing_status, sync_points
 from vesk.core.errors import RefusedError, StaleError
+from vesk.core.facts import Marker
 from vesk.store import days, recordings
 from vesk.store import sync_points as points
 from vesk.web import create_app
@@ -130,3 +133,34 @@ def test_the_recordings_page_shows_claps_and_takes_the_persons_word(db, settings
     assert "confirmed" in client.get(f"/bench/{now.pairing.id}").text
     intake_page = client.get(f"/days/{day.id}/intake").text
     assert "1 of 1 claps" in " ".join(intake_page.split())
+
+
+def test_what_a_person_puts_and_what_the_file_marks_stay_through_a_new_search(db, settings, day):
+    now = take(db, day)
+    sound, film = now.sound, now.picture
+    sound.facts = replace(sound.facts, markers=(Marker(Fraction(3, 2), "bell"), Marker(Fraction(4))))
+    db.flush()
+    word = sync_points.make(db, settings, film.id, at="1.5", name=" first   word ", kind="word")
+    light = sync_points.make(db, settings, film.id, at="1.5", name="lamp", kind="light")
+    assert (word.how, word.heard_us, word.name) == ("heard", 1_500_000, "first word")
+    assert (light.how, light.frame) == ("seen", 37)
+    for at, words in [("99 s", "is not on it"), ("frame 0", "choose a later one"), ("noon", "is no moment")]:
+        with pytest.raises(RefusedError, match=words):
+            sync_points.make(db, settings, film.id, at=at, kind="light")
+    db.commit()
+    for row in (sound, film):
+        sync_points.keep_sync_points(db, settings, row.id)
+    db.commit()
+    marked = {one.name: one for one in points.of_recordings(db, [sound.id])[sound.id] if one.origin == "marker"}
+    assert sorted(marked) == ["", "bell"]
+    sync_points.change(db, settings, marked["bell"].id, version=1, at="1.6 s", name="bell", kind="tone")
+    sync_points.remove(db, settings, marked[""].id, version=1)
+    db.commit()
+    for row in (sound, film):
+        sync_points.keep_sync_points(db, settings, row.id)
+    db.commit()
+    again = [one for one in points.of_recordings(db, [sound.id])[sound.id] if one.origin == "marker"]
+    assert sorted((one.name, one.heard_us, one.state) for one in again) == [
+        ("", 4_000_000, "refused"), ("bell", 1_600_000, "confirmed"),
+    ]  # fmt: skip
+    assert {one.name for one in points.of_recordings(db, [film.id])[film.id]} >= {"first word", "lamp"}

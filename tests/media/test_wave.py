@@ -191,3 +191,40 @@ def test_a_sound_that_is_truly_empty_is_told(tmp_path):
     path.write_bytes(path.read_bytes() + b"LIST" + (4).to_bytes(4, "little") + b"INFO")
     with pytest.raises(MediaError, match="no sound samples"):
         read_facts(path)
+
+
+def test_markers_are_read_from_cue_with_labels_and_from_ixml_and_lie_where_they_were_put(tmp_path):
+    rate = 48_000
+    listed = "".join(
+        f"<SYNC_POINT><SYNC_POINT_TYPE>{kind}</SYNC_POINT_TYPE><SYNC_POINT_LOW>{low}</SYNC_POINT_LOW>"
+        f"<SYNC_POINT_HIGH>{high}</SYNC_POINT_HIGH><SYNC_POINT_COMMENT>{words}</SYNC_POINT_COMMENT></SYNC_POINT>"
+        for kind, low, high, words in [
+            ("RELATIVE", rate, 0, "slate"), ("ABSOLUTE", (3 << 32) + 3 * rate & 0xFFFF_FFFF, 3, "bell"),
+            ("RELATIVE", "soon", 0, "no number"), ("RELATIVE", 99 * rate, 0, "beyond its end"),
+        ]
+    )  # fmt: skip
+    text = f"<BWFXML><SYNC_POINT_LIST>{listed}</SYNC_POINT_LIST></BWFXML>"
+    path = tmp_path / "a.wav"
+    bext = wave.Bext(time_reference=3 << 32)
+    wave.write_wave(
+        path, iter([np.zeros((5 * rate, 1), np.float32)]), sample_rate=rate, channels=1, bext=bext, ixml=text
+    )
+    cue = struct.pack("<I", 2) + b"".join(
+        struct.pack("<II4sIII", number, at, b"data", 0, 0, at) for number, at in ((1, 2 * rate), (2, rate))
+    )
+    label = struct.pack("<4sII", b"labl", 4 + 5, 1) + b"door\0" + b"\0"
+    chunks = b"".join(
+        name + struct.pack("<I", len(data)) + data for name, data in ((b"cue ", cue), (b"LIST", b"adtl" + label))
+    )
+    with path.open("r+b") as file:
+        file.seek(0, 2)
+        file.write(chunks)
+    found = [(float(one.at), one.label) for one in read_facts(path).markers]
+    assert found == [(1.0, "slate"), (2.0, "door"), (3.0, "bell")]
+    # Short and broken chunks are passed over: the sound is read as before.
+    with path.open("r+b") as file:
+        file.seek(0, 2)
+        file.write(
+            b"cue " + struct.pack("<I", 6) + b"\1\0\0\0\0\0" + b"LIST" + struct.pack("<I", 12) + b"adtllabl\xff\0\0\0"
+        )
+    assert read_facts(path).samples == 5 * rate

@@ -6,7 +6,10 @@ import pytest
 from tests.paper_day import paper_day, picture, recording, sound
 
 from vesk.actions import pairing, pairing_status
+from vesk.core.kinds import MATCHED
+from vesk.core.sound.measurement import Line, Measurement, refused
 from vesk.store import journal, pairings, progress
+from vesk.store import sync_points as points
 
 HERE = "/days/{}/joining/"
 
@@ -90,3 +93,112 @@ def test_a_change_made_meanwhile_is_shown_and_not_overwritten(client, db, day):
     assert stale.status_code == 409
     db.expire_all()
     assert pairing_status.of_day(db, day)[0].laid.offset == -1
+
+
+@pytest.fixture
+def mute(db):
+    """Three takes of a camera without sound, an hour and some frames off, and a recorder's files; no clap anywhere."""
+    files = {}
+    for n in range(3):
+        files[f"D/D001_00{n}.mov"] = picture(f"10:{10 * n:02}:00:11", channels=0, samples=0)
+        files[f"S1/31_0{n}.wav"] = sound(f"09:{10 * n:02}:00:00")
+    made = paper_day(db, files)
+    pairing.pair_day(db, made)
+    db.commit()
+    return made
+
+
+def solved(db, day):
+    """Pair what the day as a whole knows, as the worker does; return how each pairing stands, by picture's name."""
+    pairing.pair_by_solution(db, day)
+    for row in pairings.of_day(db, day.id):
+        if row.measured_as is None:  # as a worker finds: it heard nothing
+            row.state, row.measurement = pairings.MEASURED, refused("D has no sound", unheard=True)
+    db.commit()
+    db.expire_all()
+    return {now.picture.name: now for now in pairing_status.of_day(db, day)}
+
+
+def test_one_event_on_both_lays_a_mute_take_and_by_its_clock_all_others_and_follows_when_it_is_moved(client, db, mute):
+    assert solved(db, mute) == {}
+    both = recording(db, mute, "D001_001.mov"), recording(db, mute, "31_01.wav")
+    asked = {"picture": both[0].id, "sound": both[1].id, "version": 0, "picture_at": "frame 155", "sound_at": "9.05"}
+    assert "Give it a name" in shown(client.post(HERE.format(mute.id), data={**asked, "do": "point"}))
+    page = shown(client.post(HERE.format(mute.id), data={**asked, "do": "point", "name": "door slams"}))
+    assert "It is a sync point of both now" in page
+    now = solved(db, mute)
+    assert sorted(now) == ["D001_000.mov", "D001_001.mov", "D001_002.mov"]
+    late = 155 / 25 - 9.05
+    for one in now.values():
+        assert one.proposal is not None
+        assert float(one.proposal.on(one.pairing.offset).offset) == pytest.approx(late, abs=0.02)
+    bench = shown(client.get(f"/bench/{now['D001_001.mov'].pairing.id}"))
+    assert "the same event on both: door slams" in bench
+    # Moved on the sound by half a second, everything of the camera follows; taken away, nothing is claimed; undone.
+    (point,) = points.of_recordings(db, [both[1].id])[both[1].id]
+    sent = {"version": point.version, "name": "door slams", "kind": "word", "at": "9.55"}
+    assert "Set." in shown(client.post(f"/sync-points/{point.id}/change", data=sent))
+    assert client.post(f"/sync-points/{point.id}/change", data=sent).status_code == 409
+    for one in solved(db, mute).values():
+        assert float(one.proposal.on(one.pairing.offset).offset) == pytest.approx(late - 0.5, abs=0.02)
+    client.post(f"/sync-points/{point.id}/remove", data={"version": point.version})
+    assert all(one.proposal is None for one in solved(db, mute).values())
+    page = shown(client.get(f"/recordings/{both[1].id}"))
+    assert "taken away by test editor" in page
+    for place in (late - 0.5, late):
+        db.expire_all()
+        client.post(f"/sync-points/{point.id}/undo", data={"version": point.version})
+        found = solved(db, mute)["D001_000.mov"]
+        assert float(found.proposal.on(found.pairing.offset).offset) == pytest.approx(place, abs=0.02)
+    assert any("31_01.wav: word door slams at 9.5500 s taken away" in one.what for one in journal.of_day(db, mute.id))
+
+
+def test_a_take_joined_and_checked_by_hand_tells_the_clock_of_its_neighbours(client, db, mute):
+    both = recording(db, mute, "D001_001.mov"), recording(db, mute, "31_01.wav")
+    asked = {"picture": both[0].id, "sound": both[1].id, "version": 0, "picture_at": "frame 155", "sound_at": "9.05"}
+    client.post(HERE.format(mute.id), data=asked)
+    now = solved(db, mute)
+    assert "joined it by hand" in now["D001_001.mov"].verdict.text
+    assert now["D001_002.mov"].proposal is not None
+    page = shown(client.get(f"/days/{mute.id}/?show=joined"))
+    assert "joined by hand 1" in page
+    own = now["D001_001.mov"].pairing
+    client.post(f"/bench/{own.id}/unjoin", data={"version": own.version})
+    assert solved(db, mute)["D001_002.mov"].proposal is None
+
+
+def test_two_that_belong_together_stay_so_while_sound_looks_for_a_place(client, db, mute):
+    both = recording(db, mute, "D001_001.mov"), recording(db, mute, "31_02.wav")
+    asked = {"picture": both[0].id, "sound": both[1].id, "version": 0, "do": "belong"}
+    done = client.post(HERE.format(mute.id), data={**asked, "picture_at": "", "sound_at": ""})
+    assert done.status_code == 303
+    pairing.pair_day(db, mute)
+    db.commit()
+    (row,) = pairings.of_day(db, mute.id)
+    assert (row.said_by, row.sound_id) == ("test editor", both[1].id)
+    assert progress.find(db, "measure", row.id).state == "waiting"
+    assert "by hand, test editor" in shown(client.get(f"/bench/{row.id}"))
+
+
+def test_of_two_that_claim_the_same_moments_a_person_says_which_is_meant(client, db):
+    day = paper_day(db, {"A/a.mov": picture(""), "S1/b.wav": sound(""), "S1/c.wav": sound("")})
+    film, *two = (recording(db, day, name) for name in ("a.mov", "b.wav", "c.wav"))
+    for row in two:
+        pair = pairings.propose(db, day_id=day.id, picture_id=film.id, sound_id=row.id, offset=Fraction(0))
+        line = Line(10.0, 0.0, 0.0, 1e-5, 0.1)
+        pair.state, pair.measurement = (
+            pairings.MEASURED,
+            Measurement(MATCHED, "", line, 0.0, 10.0, 20.0, share=1.0, log10_false_alarm=-40.0),
+        )
+    db.commit()
+    one, other = pairing_status.of_day(db, day)
+    assert not one.settled
+    assert not other.settled
+    page = shown(client.post(f"/bench/{one.pairing.id}/prefer", data={"version": one.pairing.version}))
+    assert "This is the one; set aside: a.mov with c.wav" in page
+    db.expire_all()
+    one, other = pairing_status.of_day(db, day)
+    assert one.settled
+    assert (other.state, other.aside) == ("set aside", "a.mov with b.wav was preferred")
+    again = client.post(f"/bench/{one.pairing.id}/prefer", data={"version": one.pairing.version})
+    assert "nothing to prefer it to" in shown(again)

@@ -4,10 +4,11 @@ from __future__ import annotations
 
 from dataclasses import dataclass
 from fractions import Fraction
+from math import floor
 
 from sqlmodel import Session
 
-from vesk.actions import correct
+from vesk.actions import correct, sync_points
 from vesk.actions.facts import facts_of
 from vesk.actions.overview import Overview
 from vesk.actions.pairing_status import PairingStatus
@@ -16,7 +17,7 @@ from vesk.core.kinds import PICTURE, SOUND, Origin
 from vesk.core.pairing.by_hand import ByHand, read_moment
 from vesk.core.timecode import wrap_day
 from vesk.settings import Settings
-from vesk.store import changes, days, pairings, recordings
+from vesk.store import changes, days, journal, pairings, recordings
 from vesk.store.tables import Day, Pairing, Recording
 
 
@@ -77,6 +78,100 @@ def both_of(session: Session, day: Day, picture_id: int, sound_id: int) -> Both:
     return Both(day, picture, sound, pair)
 
 
+def keep_event(session: Session, settings: Settings, both: Both, event: ByHand, *, name: str) -> None:
+    """Keep the same event as a sync point of one name on both.
+
+    Parameters
+    ----------
+    session, settings
+    both : Both
+    event : ByHand
+    name : str
+        By which it is known; needed, for nothing else says that the two are one.
+
+    Raises
+    ------
+    RefusedError
+        If it has no name, or lies outside of either.
+    """
+    if not name.strip():
+        raise RefusedError("Give it a name: by that the two are known to be one event.")
+    frame = floor(event.picture_s * both.fps)
+    sync_points.make(session, settings, both.picture.id, at=f"frame {frame}", name=name)
+    sync_points.make(session, settings, both.sound.id, at=f"{float(event.sound_s):.6f}", name=name)
+
+
+def belong(session: Session, settings: Settings, both: Both, *, version: int) -> Pairing:
+    """Say that two belong together, without a place: sound finds it, else the same event has to be put on both.
+
+    Raises
+    ------
+    StaleError
+        If somebody changed their pairing since `version`; 0 where there was none.
+    """
+    changes.hold(session, both.day.id)
+    row = _pairing(session, both, None)
+    if both.now is not None:
+        changes.compare(row, version, "this pairing")
+    row.said_by = settings.person
+    changes.count(session, row)
+    what = f"{both.picture.name} and {both.sound.name} belong together"
+    journal.note(session, day_id=both.day.id, by=settings.person, what=what, pairing_id=row.id)
+    return row
+
+
+def prefer(session: Session, settings: Settings, pairing_id: int, *, version: int) -> list[str]:
+    """Say that a pairing is the one that is meant: its rivals for the same moments are set aside.
+
+    Returns
+    -------
+    list of str
+        What was set aside.
+
+    Raises
+    ------
+    StaleError
+        If somebody changed it since `version`.
+    RefusedError
+        If no other claims the same moments.
+    """
+    row = pairings.get_for_change(session, pairing_id, version)
+    view = Overview(session, days.get_day(session, row.day_id))
+    rivals = view.rivals_of(pairing_id)
+    if not rivals:
+        raise RefusedError("No other recording claims the same moments: there is nothing to prefer it to.")
+    now = view.status_of(pairing_id)
+    for other in rivals:
+        own = pairings.get(session, other.pairing.id)
+        own.state, own.reason = pairings.SET_ASIDE, f"{now.picture.name} with {now.sound.name} was preferred"
+        changes.count(session, own)
+    row.said_by = settings.person
+    changes.count(session, row)
+    names = [f"{one.picture.name} with {one.sound.name}" for one in rivals]
+    what = f"{now.picture.name} with {now.sound.name} is the one that is meant, not {', '.join(names)}"
+    journal.note(session, day_id=row.day_id, by=settings.person, what=what, pairing_id=row.id)
+    return names
+
+
+def _pairing(session: Session, both: Both, place: Fraction | None) -> Pairing:
+    """Return the pairing of two recordings, made or brought back; by their clocks where both have one."""
+    starts = both.picture.start, both.sound.start
+    by_clocks = None
+    if starts[0] is not None and starts[1] is not None:
+        by_clocks = wrap_day(starts[1] - starts[0], days.rate_of(both.day).day)
+    row = pairings.propose(
+        session, day_id=both.day.id, picture_id=both.picture.id, sound_id=both.sound.id,
+        offset=(place or Fraction(0)) if by_clocks is None else by_clocks,
+    )  # fmt: skip
+    if row.state == pairings.SET_ASIDE:
+        row.state, row.reason = pairings.MEASURED if row.measured_as else pairings.PROPOSED, ""
+    session.flush()
+    for member in (both.picture, both.sound):
+        own = recordings.get(session, member.id)
+        own.unpaired, own.searched = "", None
+    return row
+
+
 def join(session: Session, settings: Settings, both: Both, event: ByHand, *, version: int) -> Pairing:
     """Lay a sound on a picture where a person saw and heard the same event on both.
 
@@ -100,19 +195,7 @@ def join(session: Session, settings: Settings, both: Both, event: ByHand, *, ver
     if shared <= 0:
         raise RefusedError(f"Laid like that {both.sound.name} would not reach {both.picture.name} at all.")
     changes.hold(session, both.day.id)
-    starts = both.picture.start, both.sound.start
-    by_clocks = None
-    if starts[0] is not None and starts[1] is not None:
-        by_clocks = wrap_day(starts[1] - starts[0], days.rate_of(both.day).day)
-    row = pairings.propose(
-        session, day_id=both.day.id, picture_id=both.picture.id, sound_id=both.sound.id,
-        offset=event.place if by_clocks is None else by_clocks,
-    )  # fmt: skip
-    if row.state == pairings.SET_ASIDE:
-        row.state, row.reason = pairings.MEASURED if row.measured_as else pairings.PROPOSED, ""
-    session.flush()
-    for member in (both.picture, both.sound):
-        member.unpaired, member.searched = "", None
+    row = _pairing(session, both, event.place)
     seen = row.version if version == 0 and both.now is None else version
     correct.set_own(
         session,

@@ -138,6 +138,17 @@ class Overview:
         own = next((one for one in self.statuses if one.pairing.id == pairing_id), None)
         return own or pairing_status.of_pairing(self._session, pairing_id)
 
+    def rivals_of(self, pairing_id: int) -> list[PairingStatus]:
+        """Return the pairings that claim the same moments as one does: it names them, or they name it."""
+        own = self.status_of(pairing_id)
+        named = {own.rivalry.other} if own.rivalry else set()
+        return [
+            one
+            for one in self.statuses
+            if one.pairing.id != pairing_id
+            and (str(one.pairing.id) in named or (one.rivalry and one.rivalry.other == str(pairing_id)))
+        ]
+
     @property
     def placed(self) -> Mapping[int, Placed]:
         """Where its recordings lie on the day."""

@@ -52,8 +52,8 @@ def pair_day(session: Session, day: Day) -> list[int]:
             changes.count(session, row)
         session.add(row)
     for row in present.values():
-        if row.id in worked_on or row.state == pairings.SET_ASIDE:
-            continue
+        if row.id in worked_on or row.state == pairings.SET_ASIDE or row.said_by:
+            continue  # a person's word stands above what clocks propose
         if row.measured_as is None:
             pairings.withdraw(session, row)
             continue

@@ -316,7 +316,7 @@ def gather(session: Session, day: Day, asked: list[Pairing], rows: DayRows, earl
     made = []
     for row in asked:
         picture, sound = members[row.picture_id], members[row.sound_id]
-        rivalry = rivals.get(str(row.id))
+        rivalry = None if row.said_by else rivals.get(str(row.id))  # a person's word stands above the likeness
         own = sources[picture.source_id], sources[sound.source_id]
         correction, check = rows.corrections.get(row.id), rows.checks.get(row.id)
         place = places.get((str(row.picture_id), str(row.sound_id)))  # what the day says
@@ -474,7 +474,7 @@ def _solved(
         earlier.evidence = solving.without_matches(day, rows.members, rows.sources, rows.marked)
     own = [one for one in measured if one.match is not None]
     matches = tuple(one.match for one in own if one.match is not None)
-    pairs = frozenset((one.match.picture, one.match.sound) for one in own if one.match and str(one.row.id) in rivals)
+    pairs = frozenset((one.match.picture, one.match.sound) for one in own if one.match and _is_open(one, rivals))
     ties = _ties(day, rows, {one.row.id: one for one in measured})
     before = earlier.solved
     # A slip changes nothing that was measured: the very same objects have the solution they had.
@@ -487,6 +487,10 @@ def _solved(
     solution = solving.solution(replace(earlier.evidence, matches=usable, ties=own_ties), pairs)
     earlier.solved = matches, pairs, ties, solution
     return solution
+
+
+def _is_open(one: _Measured, rivals: Mapping[str, Rivalry]) -> bool:
+    return str(one.row.id) in rivals and not one.row.said_by
 
 
 def _ties(day: Day, rows: DayRows, measured: Mapping[int, _Measured]) -> tuple[Tie, ...]:

@@ -8,7 +8,7 @@ from fractions import Fraction
 from flask import Blueprint, redirect, url_for
 from flask.typing import ResponseReturnValue
 
-from vesk.actions import correct
+from vesk.actions import correct, joining
 from vesk.actions.facts import facts_of
 from vesk.actions.intake import told_slate
 from vesk.actions.overview import Overview
@@ -63,6 +63,7 @@ def _show(pairing_id: int, *, status: int = 200, problem: str = "", said: str = 
         plot=trace_plot(now.judged, width=742, height=262, left=54, pad=30),
         state=bench_state(now),
         labels=[label_at(now, at_s, frame.clock) for at_s in window_times(now)],
+        rivals=view.rivals_of(pairing_id),
         history=pairings.history(opened, pairing_id),
         before=ids[at - 1] if at else None,
         after=ids[at + 1] if at is not None and at + 1 < len(ids) else None,
@@ -122,6 +123,16 @@ def _aside(pairing_id: int, version: int) -> str:
     return "Set aside."
 
 
+def _prefer(pairing_id: int, version: int) -> str:
+    others = joining.prefer(session(), settings(), pairing_id, version=version)
+    return f"This is the one; set aside: {', '.join(others)}."
+
+
+def _unjoin(pairing_id: int, version: int) -> str:
+    correct.set_aside(session(), settings(), pairing_id, version=version, reason=form.text("reason") or "not these two")
+    return "Not these two: set aside. Undo brings it back."
+
+
 def _measure(pairing_id: int, _version: int) -> str:
     ask_measure(session(), pairing_id)
     return "Measuring it again; the page follows."
@@ -129,7 +140,7 @@ def _measure(pairing_id: int, _version: int) -> str:
 
 _ACTS: dict[str, Callable[[int, int], str]] = {
     "proposal": _proposal, "slip": _slip, "own": _own, "undo": _undo, "check": _check, "aside": _aside,
-    "measure": _measure,
+    "measure": _measure, "prefer": _prefer, "unjoin": _unjoin,
 }  # fmt: skip
 
 

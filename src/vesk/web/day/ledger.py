@@ -27,6 +27,7 @@ FILTERS = {
     "pattern": "breaks its device's pattern",
     "ambiguous": "ambiguous",
     "alone": "rests on one kind",
+    "joined": "joined by hand",
 }
 ALWAYS = ("all", "needs", "out", "unpaired", "broken", "unchecked")  # the others only where there are any
 UNREADABLE = "unreadable"
@@ -74,6 +75,7 @@ class Row:
             "pattern": bool(self.now and self.now.contradiction and self.now.contradiction.about == Discord.PATTERN),
             "ambiguous": bool(self.now and self.now.verdict and self.now.verdict.cause == Cause.AMBIGUOUS_FIT),
             "alone": bool(self.now and sum(one.offset_s is not None for one in self.now.evidence) == 1),
+            "joined": bool(self.now and self.now.is_joined),
             "unchecked": self.state not in {CHECKED, SET_ASIDE, UNREADABLE} and self.now is not None,
         }.get(chosen, True)
 

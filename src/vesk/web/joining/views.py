@@ -12,7 +12,7 @@ from vesk.actions.overview import Overview
 from vesk.core.errors import NumberError, RefusedError, VeskError
 from vesk.core.figures import read_whole
 from vesk.core.kinds import PICTURE, SOUND
-from vesk.jobs.tasks import ask_measure
+from vesk.jobs.tasks import ask_measure, ask_solved
 from vesk.store import days, recordings
 from vesk.web.shared import form, render, session, settings
 from vesk.web.shared.page import day_frame
@@ -36,7 +36,7 @@ def _number(name: str) -> int:
         raise RefusedError("Choose a picture and a sound.") from None
 
 
-def _show(day_id: int, *, status: int = 200, problem: str = "") -> ResponseReturnValue:
+def _show(day_id: int, *, status: int = 200, problem: str = "", done: str = "") -> ResponseReturnValue:
     frame = day_frame(day_id)
     view = Overview(session(), frame.day)
     usable = [row for row in view.recordings if row.state == recordings.READY and not row.aside]
@@ -56,7 +56,7 @@ def _show(day_id: int, *, status: int = 200, problem: str = "") -> ResponseRetur
     return render(
         "joining/page.html", "joining/_joining.html", status=status, frame=frame, both=both, chosen=chosen, at=at,
         pictures=[row for row in usable if row.kind == PICTURE], sounds=[row for row in usable if row.kind == SOUND],
-        tags=tags, state=state, problem=problem,
+        tags=tags, state=state, problem=problem, done=done,
     )  # fmt: skip
 
 
@@ -82,15 +82,25 @@ def join(day_id: int) -> ResponseReturnValue:
     """Lay the sound where the same event is on both, have sound measure around it, and show it on the bench."""
     made: list[int] = []
 
+    wanted = form.text("do")
+
     def work() -> str:
         both = _both(day_id)
-        event = both.read(form.text("picture_at"), form.text("sound_at"))
-        row = joining.join(session(), settings(), both, event, version=form.version())
+        if wanted == "belong":
+            row = joining.belong(session(), settings(), both, version=form.version())
+        else:
+            event = both.read(form.text("picture_at"), form.text("sound_at"))
+            if wanted == "point":
+                joining.keep_event(session(), settings(), both, event, name=form.text("name"))
+                ask_solved(session(), day_id)
+                return ""
+            row = joining.join(session(), settings(), both, event, version=form.version())
         ask_measure(session(), row.id)
         made.append(row.id)
         return ""
 
     status, problem, _ = form.act(work)
     if problem or not made:
-        return _show(day_id, status=status, problem=problem)
+        said = "" if problem else "It is a sync point of both now: wherever one lies, the other follows."
+        return _show(day_id, status=status, problem=problem, done=said)
     return redirect(url_for("bench.show", pairing_id=made[0]), 303)

@@ -10,12 +10,13 @@ import numpy as np
 from flask import Blueprint, Response, request, send_file
 from flask.typing import ResponseReturnValue
 
+from vesk.actions import joining
 from vesk.actions.locating import located
 from vesk.actions.overview import Overview
 from vesk.core.conform.render import LaidPiece, laid_pieces, render_block, render_range
 from vesk.core.errors import NumberError, RefusedError
 from vesk.core.figures import read_number, read_whole
-from vesk.core.timemap import TimeMap, exact_seconds
+from vesk.core.timemap import AnyMap, TimeMap, exact_seconds
 from vesk.dailies.located import Located
 from vesk.jobs.tasks import ask_listen
 from vesk.media import cache
@@ -28,6 +29,7 @@ bp = Blueprint("media", __name__, url_prefix="/media")
 
 MOST_AT_S = 1_000_000
 MOST_PEAKS, MOST_SAMPLES, MOST_SECONDS = 1 << 14, 1 << 16, 30
+_JOINED_S = 4.0
 AROUND = 12  # frames decoded on either side of the one asked for: its neighbours are asked for next
 
 
@@ -116,31 +118,50 @@ def listen(pairing_id: int) -> ResponseReturnValue:
         )
     except (NumberError, ValueError):
         raise RefusedError("Listening needs at_s and span_s, in seconds.") from None
-    mode = request.args.get("mode", "sum")
     picture = located(session(), settings(), now.day, now.picture)
     sound = located(session(), settings(), now.day, now.sound)
+    return _heard(picture, sound, now.laid, now.late_s, now.scratch_channel, at, span)
+
+
+@bp.get("/joined/<int:day_id>.wav")
+def joined(day_id: int) -> ResponseReturnValue:
+    """Give a short stretch of two recordings as they would lie by the same event: ``picture_at`` and ``sound_at``."""
+    day = days.get_day(session(), day_id)
+    both = joining.both_of(session(), day, _whole("picture", 0, 1 << 40), _whole("sound", 0, 1 << 40))
+    event = both.read(request.args.get("picture_at", "")[:40], request.args.get("sound_at", "")[:40])
+    picture, sound = (located(session(), settings(), day, row) for row in (both.picture, both.sound))
+    late_s = both.now.late_s if both.now else 0.0
+    channel = both.now.scratch_channel if both.now else 0
+    return _heard(picture, sound, TimeMap(event.place), late_s, channel, float(event.picture_s), _JOINED_S)
+
+
+def _heard(
+    picture: Located, sound: Located, laid: AnyMap, late_s: float, scratch_channel: int, at: float, span: float
+) -> Response:
+    """Render what is heard around a picture time, in the way and of the channel that the request asks for."""
+    mode = request.args.get("mode", "sum")
     rate = sound.facts.sample_rate
     start = round((at - min(span, MOST_SECONDS) / 2) * rate)
     count = round(min(max(span, 0.05), MOST_SECONDS) * rate)
     channel = _whole("channel", 0, max(0, sound.facts.channels - 1))
     with sound.reader() as reader:
-        parts = laid_pieces(reader.read, reader.frames, now.laid, rate)
+        parts = laid_pieces(reader.read, reader.frames, laid, rate)
         block = render_block(parts, start, count, channels=reader.channels, sample_rate=rate)
         production = block[:, channel]
     scratch = np.zeros(count, np.float32)
     if picture.facts.channels:
         with picture.reader() as reader:
             # Distance and internal delay are known: what is summed is where the sound belongs.
-            late = exact_seconds(now.late_s)
+            late = exact_seconds(late_s)
             back = TimeMap(-late)
             scale = picture.facts.sample_rate
             own_start = round(float((Fraction(start, rate) + late) * scale))
             if scale == rate:
                 scratch = render_range(LaidPiece(reader.read, reader.frames, back), start, count, rate)[
-                    :, now.scratch_channel
+                    :, scratch_channel
                 ]
             else:
-                need = reader.read(own_start, int(count * scale / rate) + 1)[:, now.scratch_channel]
+                need = reader.read(own_start, int(count * scale / rate) + 1)[:, scratch_channel]
                 scratch = np.interp(np.arange(count) * scale / rate, np.arange(need.size), need).astype(np.float32)
     left, right = {
         "sum": (0.5 * (scratch + production),) * 2,

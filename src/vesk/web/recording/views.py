@@ -11,8 +11,10 @@ from vesk.actions import merging, sync_points
 from vesk.actions.facts import facts_of
 from vesk.actions.locating import located
 from vesk.actions.overview import Overview
+from vesk.core.errors import RefusedError
+from vesk.core.kinds import CLAP, PointOrigin, SyncPointKind
 from vesk.dailies.searching import why_alone
-from vesk.jobs.tasks import pair_again
+from vesk.jobs.tasks import ask_solved, pair_again
 from vesk.store import days, recordings
 from vesk.store import sync_points as points
 from vesk.store.tables import Recording, SyncPointRow
@@ -36,7 +38,7 @@ def _claps(row: Recording, found: list[SyncPointRow]) -> list[Clap]:
     last = ((row.facts.frames if row.facts else None) or 1) - 1
     claps = []
     for one in found:
-        if one.how != points.SEEN or one.frame is None:
+        if one.how != points.SEEN or one.frame is None or one.kind != CLAP or one.origin != PointOrigin.FOUND:
             continue
         first = max(0, min((one.proposed_frame or one.frame) - sync_points.SHOWN_AROUND, last))
         frames = tuple(range(first, min(last, first + 2 * sync_points.SHOWN_AROUND) + 1))
@@ -64,7 +66,11 @@ def _show(recording_id: int, *, status: int = 200, problem: str = "", said: str 
         drawn=waveforms(located(session(), settings(), frame.day, row)) if usable else [],
         wave=(WIDTH, HEIGHT),
         strip=sync_points.contact_frames(facts.frames) if usable and facts and facts.frames else [],
-        heard=[one for one in found if one.how == points.HEARD],
+        listed=sorted(
+            (one for one in found if one.kind != CLAP or one.how == points.HEARD or one.origin == PointOrigin.PERSON),
+            key=lambda one: (one.frame / float(facts.fps or 25) if one.frame and facts else (one.heard_us or 0) / 1e6),
+        ),
+        undoable=points.changed(opened, [one.id for one in found]), sync_point_kinds=list(SyncPointKind),
         claps=_claps(row, found),
         beside=recordings.neighbours(opened, row),
     )  # fmt: skip
@@ -90,6 +96,49 @@ def apart(recording_id: int) -> ResponseReturnValue:
     if problem:
         return _show(recording_id, status=status, problem=problem)
     return redirect(url_for("intake.show", day_id=day_id), 303)
+
+
+@bp.post("/recordings/<int:recording_id>/sync-points")
+def put_sync_point(recording_id: int) -> ResponseReturnValue:
+    """Put a sync point on a recording; from the bench it goes back there."""
+
+    def work() -> str:
+        point = sync_points.make(
+            session(), settings(), recording_id, at=form.text("at"), name=form.text("name"),
+            kind=form.text("kind") or SyncPointKind.OTHER,
+        )  # fmt: skip
+        ask_solved(session(), recordings.get(session(), recording_id).day_id)
+        return f"{point.name or point.kind} is on {recordings.get(session(), recording_id).name}."
+
+    status, problem, said = form.act(work)
+    if form.text("back") and not problem:
+        return redirect(url_for("bench.show", pairing_id=form.whole("back")), 303)
+    return _show(recording_id, status=status, problem=problem, said=said)
+
+
+@bp.post("/sync-points/<int:sync_point_id>/<what>")
+def change_sync_point(sync_point_id: int, what: str) -> ResponseReturnValue:
+    """Move or rename a sync point, take it away, or undo what was last done to it."""
+    recording_id = points.get(session(), sync_point_id).recording_id
+
+    def work() -> str:
+        version = form.version()
+        if what == "change":
+            sync_points.change(
+                session(), settings(), sync_point_id, version=version, at=form.text("at"), name=form.text("name"),
+                kind=form.text("kind"),
+            )  # fmt: skip
+        elif what == "remove":
+            sync_points.remove(session(), settings(), sync_point_id, version=version)
+        elif what == "undo":
+            sync_points.undo(session(), settings(), sync_point_id, version=version)
+        else:
+            raise RefusedError("That cannot be done here.")
+        ask_solved(session(), recordings.get(session(), recording_id).day_id)
+        return {"change": "Set.", "remove": "Taken away; Undo brings it back.", "undo": "Undone."}[what]
+
+    status, problem, said = form.act(work)
+    return _show(recording_id, status=status, problem=problem, said=said)
 
 
 @bp.post("/sync-points/<int:sync_point_id>")

@@ -73,6 +73,15 @@ const say = async () => {
   if (mine === asked) pane("said").outerHTML = text;
 };
 
+/** Both as they would lie, before it is taken: the server lays them. */
+const hear = () => {
+  const sent = new URLSearchParams(/** @type {any} */ (new FormData(/** @type {HTMLFormElement} */ (form))));
+  for (const name of ["csrf_token", "version", "name"]) sent.delete(name);
+  const heard = /** @type {HTMLAudioElement} */ (document.getElementById("joined-sound"));
+  heard.src = `${form?.dataset.heard}?${sent}`;
+  heard.play().catch(() => {});
+};
+
 let soon = 0;
 const moved = () => {
   field("picture_at").value = `frame ${frame}`;
@@ -110,6 +119,9 @@ const keys = (/** @type {KeyboardEvent} */ event) => {
   } else if (event.key === "h" && !event.ctrlKey && !event.metaKey && !event.altKey) {
     pane("join-picture").classList.toggle("lifted");
     return;
+  } else if (event.key === "p" && !event.ctrlKey && !event.metaKey && !event.altKey) {
+    hear();
+    return;
   } else return;
   event.preventDefault();
   moved();
@@ -118,6 +130,7 @@ const keys = (/** @type {KeyboardEvent} */ event) => {
 if (form) {
   typed();
   document.addEventListener("keydown", keys);
+  document.getElementById("hear-sum")?.addEventListener("click", hear);
   for (const name of ["picture_at", "sound_at"])
     field(name).addEventListener("input", () => {
       typed();
