@@ -9,6 +9,7 @@ import time
 from collections.abc import Callable, Sequence
 from dataclasses import dataclass, replace
 
+import day_files
 import numpy as np
 
 from vesk.core.day.day import Day
@@ -128,7 +129,7 @@ def main(scale: float) -> int:
             clock = f"{len(placed):6}{max(abs(one) for one, _ in placed) * 1e3:10.2f}{inside / len(placed):10.0%}"
         print(f"{hard.name:40}{len(by_sound):8}{sound}{clock:42}{named / seeds:9.0%}{np.mean(asked):11.1f}")
     _large()
-    return 0
+    return day_files.main()
 
 
 def _large() -> None:

@@ -17,7 +17,7 @@ from vesk.core.heard import Heard
 from vesk.core.intake.naming import DEFAULT_PATTERNS
 from vesk.core.intake.oddities import Lost
 from vesk.core.intake.reports import Report
-from vesk.core.kinds import PICTURE, RUN, SET
+from vesk.core.kinds import PICTURE, RUN, SET, Witness
 from vesk.core.pairing.by_timecode import Proposal, Unpaired, pair_by_timecode
 from vesk.core.timecode import FrameRate, wrap_day
 from vesk.core.timemap import exact_seconds
@@ -111,10 +111,38 @@ def walk_folder(
         searched: dict[str, int] = {}
         by_sound = list(_by_sound(found, known, {one.picture for one in proposals}, rate, tell, searched))
         measured = with_rivals(found, known.recordings, measured + by_sound)
-        measured, solution = with_solution(known.recordings, _claps(found, known, tell), measured, rate, late or {})
-        paired = {key for one in by_sound for key in (one.picture, one.sound)}
+        claps = _claps(found, known, tell)
+        measured, solution = with_solution(known.recordings, claps, measured, rate, late or {})
+        more = list(_by_solution(found, known, solution, measured, rate, tell))
+        if more:
+            measured, solution = with_solution(known.recordings, claps, measured + more, rate, late or {})
+        paired = {key for one in (*by_sound, *more) for key in (one.picture, one.sound)}
         alone = [_told(item, searched) for item in alone if item.key not in paired]
     return Walked(found, tags, measured, alone, unusable, rate, known, together, solution)
+
+
+def _by_solution(
+    found: Mapping[str, Located],
+    known: DayKnown,
+    solution: Solution,
+    measured: Sequence[Measured],
+    rate: FrameRate,
+    tell: Tell,
+) -> Iterator[Measured]:
+    """Measure the pairs that the day as a whole knows and no label or sound of theirs alone."""
+    present = {(one.picture, one.sound) for one in measured}
+    for pair, place in sorted(solution.places.items()):
+        if place.by == Witness.SOUND or pair in present:
+            continue
+        tell(f"measuring {pair[0]} with {pair[1]}")
+        starts = [known.recordings[name].start for name in pair]
+        offset = exact_seconds(place.offset_s)
+        if starts[0] is not None and starts[1] is not None:
+            offset = wrap_day(starts[1] - starts[0], rate.day)
+        picture, sound = (found[name].facts.duration for name in pair)
+        at = exact_seconds(place.offset_s)
+        shared = max(Fraction(0), min(picture, at + sound) - max(Fraction(0), at))
+        yield measure_pair(found, known.recordings, Proposal(*pair, offset, shared), rate)
 
 
 def _claps(found: Mapping[str, Located], known: DayKnown, tell: Tell) -> dict[str, SyncPoints]:

@@ -7,7 +7,7 @@ from fractions import Fraction
 
 from vesk.core.conform.correction import Correction, Errors, errors
 from vesk.core.day.solution import Place
-from vesk.core.kinds import AMBIGUOUS, REFUSED, Cause
+from vesk.core.kinds import AMBIGUOUS, REFUSED, Cause, Witness
 from vesk.core.sound.measurement import Line, Measurement
 from vesk.core.timemap import AnyMap, PiecewiseMap
 from vesk.core.tolerance import Tolerance
@@ -150,9 +150,20 @@ def give_verdict(
             disagrees.settled_by(names.picture), disagrees.brief(names.picture, fps), holds=False,
             considered=considered[:_MOST_CONSIDERED],
         )  # fmt: skip
-    if placed is not None:
-        text = f"{placed_says(placed, names.picture, found.reason)} {text}"
-    return Verdict(cause, text, _unless(cause, names), brief, cause == WITHIN, considered[:_MOST_CONSIDERED])
+    if placed is None:
+        return Verdict(cause, text, _unless(cause, names), brief, cause == WITHIN, considered[:_MOST_CONSIDERED])
+    verdict = Verdict(cause, text, _unless(cause, names), brief, cause == WITHIN, considered[:_MOST_CONSIDERED])
+    return _placed(verdict, placed, names.picture, found.reason, fps=fps, limit_s=limit)
+
+
+def _placed(verdict: Verdict, placed: Place, picture: str, reason: str, *, fps: Fraction, limit_s: float) -> Verdict:
+    """Say what a place without sound rests on; one less exact than what is let pass is looked at by a person."""
+    text = f"{placed_says(placed, picture, reason)} {verdict.text}"
+    band = 1.96 * placed.se_s
+    if band <= limit_s or placed.by == Witness.PERSON or verdict.cause != WITHIN:
+        return replace(verdict, text=text)
+    brief = f"placed within \N{PLUS-MINUS SIGN}{band * float(fps):.2f} f: look at it"
+    return replace(verdict, text=text, brief=brief, holds=False)
 
 
 def _ambiguous(found: Measurement, known: Setting) -> Verdict:

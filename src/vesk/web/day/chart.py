@@ -6,7 +6,7 @@ from bisect import bisect_right
 from collections.abc import Mapping
 from dataclasses import dataclass
 from fractions import Fraction
-from itertools import accumulate
+from itertools import accumulate, pairwise
 
 from vesk.actions.placing import Placed
 from vesk.core.kinds import RUN
@@ -19,6 +19,8 @@ LANE, TOP = 24, 22
 FOLD = 16  # pixels a folded gap takes
 IDLE = Fraction(45)  # seconds nobody rolled: folded from here on
 _LABEL = 58  # pixels a time needs
+WIDEST = 40_000  # pixels: a day of eighteen hours at two seconds a pixel and more
+_SEEN = 2.0  # pixels that a gap needs to be pointed at
 
 
 @dataclass(frozen=True, slots=True)
@@ -35,12 +37,24 @@ class Block:
 
 
 @dataclass(frozen=True, slots=True)
+class Between:
+    """A stretch of a lane that explains itself when pointed at: nothing was recorded, or two at once; pixels."""
+
+    x: float
+    width: float
+    says: str
+    overlap: bool
+
+
+@dataclass(frozen=True, slots=True)
 class Lane:
     """A source's lane."""
 
     y: float
     source: Source
     blocks: list[Block]
+    between: list[Between]
+    says: str
 
 
 @dataclass(frozen=True, slots=True)
@@ -57,7 +71,7 @@ class Chart:
 class Axis:
     """Time of day to pixels, with idle stretches folded to a fixed width."""
 
-    def __init__(self, spans: list[tuple[Fraction, Fraction]]) -> None:
+    def __init__(self, spans: list[tuple[Fraction, Fraction]], width: int = WIDTH) -> None:
         self.runs: list[tuple[Fraction, Fraction]] = []
         for start, stop in sorted(spans):
             if self.runs and start - self.runs[-1][1] < IDLE:
@@ -65,8 +79,9 @@ class Axis:
             else:
                 self.runs.append((start, stop))
         rolling = float(sum((stop - start for start, stop in self.runs), Fraction(0))) or 1.0
-        fold = min(FOLD, 0.5 * (WIDTH - LEFT - RIGHT) / max(1, len(self.runs) - 1))
-        self._scale = (WIDTH - LEFT - RIGHT - fold * max(0, len(self.runs) - 1)) / rolling
+        room = width - LEFT - RIGHT
+        fold = min(FOLD, 0.5 * room / max(1, len(self.runs) - 1))
+        self._scale = (room - fold * max(0, len(self.runs) - 1)) / rolling
         self.starts: list[float] = []
         x = float(LEFT)
         for start, stop in self.runs:
@@ -93,6 +108,7 @@ def chart(
     partners: dict[int, tuple[int, str]],
     placed: Mapping[int, Placed],
     files: Mapping[int, Recording],
+    width: int = WIDTH,
 ) -> Chart | None:
     """Lay the day out; None when nothing on it has a time.
 
@@ -108,11 +124,13 @@ def chart(
         Where recordings lie.
     files : mapping
         What merged recordings are made of.
+    width : int
+        Pixels: wider shows more of each take.
     """
     timed = [(row, placed[row.id]) for row in listed if row.id in placed]
     if not timed:
         return None
-    axis = Axis([(place.start, place.start + place.took) for _, place in timed])
+    axis = Axis([(place.start, place.start + place.took) for _, place in timed], width)
     lanes = []
     for index, source in enumerate(sources):
         blocks = []
@@ -121,22 +139,63 @@ def chart(
                 continue
             pairing, state = partners.get(row.id, (None, "set aside" if row.aside else "unpaired"))
             x = axis.x(place.start)
-            width = max(3.0, axis.x(place.start + place.took) - x)
+            wide = max(3.0, axis.x(place.start + place.took) - x)
             label = f"{Timecode.at(place.start, clock)}{' by sound' if place.by_sound else ''}"
             took = f", took {duration(float(place.took))}" if row.took is not None else ""
             title = f"{row.name}, {label}, {duration(float(row.duration))}{took}, {state}"
             joints = tuple(axis.x(place.start + at) for at in _joints(row, files))
-            blocks.append(Block(x, width, row, title, pairing, state, joints))
-        lanes.append(Lane(TOP + index * LANE, source, blocks))
+            blocks.append(Block(x, wide, row, title, pairing, state, joints))
+        own = [(row, place) for row, place in timed if row.source_id == source.id]
+        untimed = sum(row.source_id == source.id for row in listed) - len(own)
+        lanes.append(
+            Lane(TOP + index * LANE, source, blocks, _between(own, axis, source.tag), _lane_says(source, own, untimed))
+        )
     times, last = [], -1e9
     for (start, _), x in zip(axis.runs, axis.starts, strict=True):
         if x - last >= _LABEL:
             times.append((x, str(Timecode.at(start, clock))[:8]))
             last = x
     folds = []
+    ends = sorted((place.start + place.took, row.name) for row, place in timed)
+    begins = sorted((place.start, row.name) for row, place in timed)
     for (_, stop), (start, _), x in zip(axis.runs[:-1], axis.runs[1:], axis.starts[1:], strict=True):
-        folds.append((x - axis.fold, axis.fold, duration(float(start - stop))))
-    return Chart(WIDTH, TOP + len(sources) * LANE + 4, lanes, times, folds)
+        last_name = next(name for at, name in reversed(ends) if at <= stop)
+        first_name = next(name for at, name in begins if at >= start)
+        said = f"nobody rolled for {duration(float(start - stop))}, from {last_name} to {first_name}"
+        folds.append((x - axis.fold, axis.fold, said))
+    return Chart(width, TOP + len(sources) * LANE + 4, lanes, times, folds)
+
+
+def _between(own: list[tuple[Recording, Placed]], axis: Axis, tag: str) -> list[Between]:
+    """Return the gaps and overlaps of a lane, each with the files that make it."""
+    found = []
+    ordered = sorted(own, key=lambda item: (item[1].start, item[0].path))
+    for (row, place), (after, then) in pairwise(ordered):
+        stop = place.start + place.took
+        gap = then.start - stop
+        low, high = sorted((stop, then.start))
+        if gap < 0:
+            high = min(high, then.start + then.took)
+        x = axis.x(low)
+        wide = axis.x(high) - x
+        if wide < _SEEN or gap == 0:
+            continue
+        span = duration(float(abs(gap)))
+        if gap > 0:
+            says = f"{tag} did not roll for {span}, from {row.name} to {after.name}"
+        else:
+            says = f"{after.name} begins {span} before {row.name} ends: one device cannot record both"
+        found.append(Between(x, wide, says, gap < 0))
+    return found
+
+
+def _lane_says(source: Source, own: list[tuple[Recording, Placed]], untimed: int) -> str:
+    names = sorted(row.name for row, _ in own)
+    count = f"{len(names)} {'recording' if len(names) == 1 else 'recordings'}"
+    listed = "" if not names else f": {names[0]}" if len(names) == 1 else f", {names[0]} to {names[-1]}"
+    more = f"; {untimed} more without a place" if untimed else ""
+    where = source.folder or "the day's folder"
+    return f"{source.tag}, {where}: {count}{listed}{more}"
 
 
 def _joints(row: Recording, files: Mapping[int, Recording]) -> list[Fraction]:

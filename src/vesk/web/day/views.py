@@ -13,14 +13,16 @@ from vesk.actions import correct, scoping, sources
 from vesk.actions.deciding import Decision, decision_by, decisions
 from vesk.actions.overview import Overview
 from vesk.actions.scoping import Standing
-from vesk.core.errors import NotFoundError, RefusedError, VeskError
+from vesk.core.errors import NotFoundError, NumberError, RefusedError, VeskError
+from vesk.core.figures import read_whole
 from vesk.store import changes, days, pairings
 from vesk.web.day import ledger
-from vesk.web.day.chart import chart
+from vesk.web.day.chart import LEFT, WIDEST, WIDTH, chart
 from vesk.web.shared import form, render, session, settings
 from vesk.web.shared.page import day_frame
 from vesk.web.shared.scrolled import scrolled
 
+_NARROWEST = 400
 bp = Blueprint("day", __name__, url_prefix="/days/<int:day_id>", template_folder="templates")
 
 
@@ -38,20 +40,28 @@ class _Drawn:
 
 def _drawn(view: Overview) -> _Drawn:
     listed = ledger.rows(view)
+    return _Drawn(
+        listed,
+        ledger.headline(listed),
+        {name: sum(row.shown_by(name) for row in listed) for name in ledger.FILTERS},
+        _chart(view, listed, WIDTH),
+        decisions(view),
+        scoping.standing(view),
+    )
+
+
+def _chart(view: Overview, listed: list[ledger.Row], width: int) -> Markup | None:
+    """Draw the day's chart as wide as asked."""
     partners: dict[int, tuple[int, str]] = {}
     for row in listed:
         if row.now is not None:
             for member in (row.now.pairing.picture_id, row.now.pairing.sound_id):
                 partners.setdefault(member, (row.now.pairing.id, row.state))
-    found = chart(view.sources, view.recordings, days.rate_of(view.day), partners, view.placed, view.members)
-    return _Drawn(
-        listed,
-        ledger.headline(listed),
-        {name: sum(row.shown_by(name) for row in listed) for name in ledger.FILTERS},
-        Markup(render_template("day/_chart.html", chart=found)) if found else None,  # noqa: S704 - rendered, escaped
-        decisions(view),
-        scoping.standing(view),
-    )
+    found = chart(view.sources, view.recordings, days.rate_of(view.day), partners, view.placed, view.members, width)
+    if found is None:
+        return None
+    drawn = render_template("day/_chart.html", chart=found, day_id=view.day.id, left=LEFT)
+    return Markup(drawn)  # noqa: S704 - rendered, escaped
 
 
 def _show(
@@ -78,6 +88,18 @@ def _show(
 def show(day_id: int) -> ResponseReturnValue:
     """Show the day."""
     return _show(day_id)
+
+
+@bp.get("/chart")
+def drawn_chart(day_id: int) -> ResponseReturnValue:
+    """Give the day's chart alone, as wide as asked: from the whole day to single takes."""
+    view = Overview(session(), day_frame(day_id).day)
+    try:
+        width = min(max(read_whole(request.args.get("width", "")[:9]), _NARROWEST), WIDEST)
+    except NumberError:
+        raise RefusedError("A chart is as many pixels wide as its width says.") from None
+    drawn = view.of(("chart", width), lambda: _chart(view, ledger.rows(view), width))
+    return drawn or ""
 
 
 @bp.post("/together")

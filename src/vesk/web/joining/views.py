@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+from math import ceil
+
 from flask import Blueprint, redirect, render_template, request, url_for
 from flask.typing import ResponseReturnValue
 
@@ -46,6 +48,9 @@ def _show(day_id: int, *, status: int = 200, problem: str = "", done: str = "") 
     at = {name: request.values.get(f"{name}_at", "") for name in chosen}
     state = None
     if both is not None:
+        if not any(at.values()) and both.now is not None:  # where it lies now: nothing moves before something is said
+            frame_now = ceil(both.now.points[0] * both.fps)
+            at = {"picture": f"frame {frame_now}", "sound": f"{float(frame_now / both.fps - both.now.laid.offset):.4f}"}
         picture, sound = facts_of(both.picture), facts_of(both.sound)
         state = {
             "fps": float(both.fps), "frames": picture.frames or 0,

@@ -1,5 +1,7 @@
 // The day's chart by keys: one block of it can be reached by Tab, arrows walk from there, Enter opens.
 
+import { typing } from "/static/keys.js";
+
 /** @typedef {{ link: SVGAElement, x: number, lane: number }} Stop */
 
 /** @returns {Stop[]} */
@@ -55,5 +57,66 @@ document.addEventListener("pointerover", (event) => {
   for (const one of document.querySelectorAll(".chart .block, #ledger tbody tr"))
     one.classList.toggle("pointed", same(one));
 });
-document.addEventListener("htmx:after:swap", reach);
-reach();
+// Nearer and further: the server draws the chart as wide as asked; what was in sight stays where it was.
+const WIDEST = 40000;
+let near = 1,
+  middle = 0,
+  asked = 0;
+const box = () => document.getElementById("chart");
+const scroller = () => /** @type {HTMLElement | null} */ (document.querySelector(".chart-scroll"));
+
+const draw = async () => {
+  const place = box();
+  if (!place) return;
+  const width = Math.min(WIDEST, Math.round(place.clientWidth * near));
+  const mine = (asked += 1);
+  if (Math.abs(Number(place.dataset.width) - width) > 8) {
+    const answer = await fetch(`${place.dataset.chart}?width=${width}`);
+    const drawn = answer.ok ? await answer.text() : "";
+    if (mine !== asked || !drawn || !box()) return;
+    const focused = document.activeElement?.closest?.(".chart a")?.querySelector("rect")?.dataset.recording;
+    /** @type {HTMLElement} */ (box()).outerHTML = drawn;
+    reach();
+    if (focused) {
+      const again = document.querySelector(`.chart [data-recording="${focused}"]`)?.closest("a");
+      /** @type {SVGAElement | null | undefined} */ (again)?.focus({ preventScroll: true });
+    }
+  }
+  const inside = scroller();
+  if (inside) inside.scrollLeft = middle * inside.scrollWidth - inside.clientWidth / 2;
+};
+
+/** @param {number} by @param {number} [at] share of the chart's own width that stays in place */
+const nearer = (by, at) => {
+  const inside = scroller();
+  if (!inside) return;
+  middle = at ?? (inside.scrollLeft + inside.clientWidth / 2) / inside.scrollWidth;
+  near = Math.min(Math.max(1, near * by), WIDEST / inside.clientWidth);
+  void draw();
+};
+
+document.addEventListener("click", (event) => {
+  const by = /** @type {Element} */ (event.target).closest?.("[data-nearer]")?.getAttribute("data-nearer");
+  if (by) nearer(Number(by));
+});
+document.addEventListener("keydown", (event) => {
+  if (event.ctrlKey || event.metaKey || event.altKey || typing(event.target)) return;
+  const by = { "+": 2, "=": 2, "-": 0.5 }[event.key];
+  if (!by || !box()) return;
+  event.preventDefault();
+  const here = document.activeElement?.closest?.(".chart a")?.querySelector("rect");
+  const drawn = here?.ownerSVGElement;
+  nearer(by, here && drawn ? here.x.baseVal.value / drawn.width.baseVal.value : undefined);
+});
+document.addEventListener("scroll", (event) => {
+  const inside = scroller();
+  if (inside && event.target === inside)
+    middle = (inside.scrollLeft + inside.clientWidth / 2) / inside.scrollWidth;
+}, { capture: true });
+const again = () => {
+  reach();
+  void draw();
+};
+document.addEventListener("htmx:after:swap", again);
+addEventListener("resize", () => void draw());
+again();

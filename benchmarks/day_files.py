@@ -1,0 +1,215 @@
+"""Hard days as files, taken in and solved as a folder is, against the simulator's truth: what is found, what is false.
+
+Each is a handful of short takes with one thing wrong that days have; pictures, sounds and labels are real files.
+"""
+
+from __future__ import annotations
+
+import tempfile
+import time
+from collections.abc import Callable, Sequence
+from dataclasses import dataclass, field
+from pathlib import Path
+
+import numpy as np
+
+from vesk.core.timecode import FrameRate
+from vesk.dailies.folder import Walked, walk_folder
+from vesk.simulator import shoot
+from vesk.simulator.scenario import Device, Rolling, Scenario, Shot
+
+LENGTH_S, TAKES = 24.0, 4
+JAM = ("07:30:00",)
+_QUARTER = 0.25
+
+
+def camera(tag: str, **more: object) -> Device:
+    """Return a camera that was jammed in the morning and hears well."""
+    values: dict[str, object] = {
+        "tag": tag, "name": f"camera {tag}", "kind": "camera", "folder": tag, "roll": f"{tag}001", "jams": JAM,
+        "distance_m": 2.0, "noise_db": -52.0, "level_db": -10.0, "channels": ("scratch",),
+    }  # fmt: skip
+    return Device(**{**values, **more})  # type: ignore[arg-type]
+
+
+def recorder(tag: str = "S1", **more: object) -> Device:
+    """Return a sound recorder that was jammed in the morning."""
+    values: dict[str, object] = {
+        "tag": tag, "name": f"recorder {tag}", "kind": "recorder", "folder": tag, "roll": f"{tag}R", "jams": JAM,
+        "distance_m": 0.6, "noise_db": -66.0, "level_db": -6.0, "channels": ("mix",),
+    }  # fmt: skip
+    return Device(**{**values, **more})  # type: ignore[arg-type]
+
+
+@dataclass(frozen=True, slots=True)
+class HardDay:
+    """A hard day of files.
+
+    Attributes
+    ----------
+    devices : sequence of Device
+    rate : str
+        The day's.
+    claps : bool
+        Whether takes have one.
+    lines : bool
+        Whether all takes have the same lines.
+    capture_fps : dict of str to int
+        Cameras that recorded at another rate than they play.
+    names : callable or None
+        Names a file: tag, number of the take from 1 on, slate.
+    alone : tuple of str
+        Devices that roll once more when nobody else does.
+    """
+
+    name: str
+    devices: Sequence[Device]
+    rate: str = "25"
+    claps: bool = True
+    lines: bool = False
+    capture_fps: dict[str, int] = field(default_factory=dict)
+    names: Callable[[str, int, str], str] | None = None
+    alone: tuple[str, ...] = ()
+
+
+def _nameless(tag: str, take: int, _slate: str) -> str:
+    """Name files as one counter for all of a card would: they tell no device."""
+    number = 10 * take + sum(map(ord, tag)) % 10
+    return f"clip{number:04}.{'wav' if tag.startswith('S') else 'mov'}"
+
+
+def _slated(tag: str, take: int, slate: str) -> str:
+    return f"{slate}_{take:02}.{'wav' if tag.startswith('S') else 'mov'}"
+
+
+def _second(tag: str, take: int, slate: str) -> str:
+    """Name sound files by slate and take, those of a second recorder with a letter."""
+    return f"{slate}_{take:02}{'b' if tag == 'S2' else ''}.wav" if tag.startswith("S") else ""
+
+
+FLAT = {"folder": "card"}
+NONE = {"header": "none"}
+ZERO = {"header": "zero"}
+DAYS = (
+    HardDay("a clean day", (camera("A"), camera("B"), recorder())),
+    HardDay(
+        "flat folder, three cameras, two recorders",
+        (*(camera(tag, **FLAT) for tag in "ABE"), recorder(**FLAT), recorder("S2", distance_m=3.0, **FLAT)),
+        names=_second,
+    ),
+    HardDay(
+        "the same, names tell nothing", (*(camera(tag, anonymous=True, **FLAT) for tag in "AB"), recorder(**FLAT)),
+        names=_nameless,
+    ),
+    HardDay("nothing has timecode", (camera("A", **NONE), camera("B", **NONE), recorder(**ZERO))),
+    HardDay(
+        "drop and non-drop mixed",
+        (camera("A", rate="29.97df"), camera("B", rate="29.97"), recorder()), rate="29.97df",
+    ),
+    HardDay("one camera an hour off", (camera("A"), camera("B", header_off_s=-3600.0), recorder())),
+    HardDay(
+        "two recorders under one name",
+        (camera("A"), recorder(folder="S"), recorder("S2", folder="S", distance_m=4.0)), names=_second,
+    ),
+    HardDay(
+        "silent camera, slates and claps, no clock", (camera("A"), camera("M", channels=(), **NONE), recorder()),
+        names=_slated,
+    ),
+    HardDay(
+        "silent camera, claps, its clock off", (camera("A"), camera("M", channels=(), header_off_s=0.6), recorder()),
+    ),
+    HardDay(
+        "camera sound a frame early",
+        (camera("A"), camera("C", late_ms=-40.0, ltc=0, channels=("timecode", "scratch")), recorder()),
+    ),
+    HardDay("a microphone at 25 m", (camera("A"), camera("B", distance_m=25.0, level_db=-20.0), recorder())),
+    HardDay("off-speed beside real time", (camera("A"), camera("H", channels=(), **NONE), recorder()),
+            capture_fps={"H": 100}),
+    HardDay("takes of the same lines, one nobody recorded", (camera("A"), recorder()), lines=True, alone=("A",)),
+    HardDay("files of a run restart at zero", (camera("A"), camera("E", split_s=10.0, header="zero"), recorder())),
+    HardDay("48 048 Hz labelled 48 000", (camera("A"), recorder(ppm=1000.0))),
+)  # fmt: skip
+
+
+def scenario_of(day: HardDay, seed: int) -> Scenario:
+    """Return a hard day as the simulator makes it."""
+    shots = []
+    for take in range(1, TAKES + 1):
+        slate = "24A"
+        rolling = []
+        for place, device in enumerate(day.devices):
+            begin = (0.0 if device.kind == "recorder" else 3.0) + 0.37 * place
+            name = day.names(device.tag, take, slate) if day.names else ""
+            stop = LENGTH_S - 0.29 * place - 0.53 * (7 * take % 5)  # people stop when they do
+            slow = day.capture_fps.get(device.tag, 0)
+            rolling.append(Rolling(device.tag, begin, stop, name, capture_fps=slow))
+        shots.append(_shot(take, slate, f"09:{10 * take:02}:00", day, tuple(rolling)))
+    for number, tag in enumerate(day.alone, start=TAKES + 1):
+        rolled = (Rolling(tag, 3.0, LENGTH_S),)
+        shots.append(_shot(number, "24A", f"09:{10 * number:02}:00", day, rolled))
+    rate = FrameRate.parse(day.rate)
+    return Scenario("The Lantern Ferry", 9, "2027-03-21", rate, seed, tuple(day.devices), tuple(shots))
+
+
+def _shot(take: int, slate: str, start: str, day: HardDay, rolling: tuple[Rolling, ...]) -> Shot:
+    return Shot(
+        slate, take, start, LENGTH_S, 5.2 if day.claps else None, ((8.0, 12.5), (14.0, 21.0)), (),
+        7 if day.lines else take, rolling, delivery=take if day.lines else 0,
+    )  # fmt: skip
+
+
+def look(day: HardDay, folder: Path) -> list[object]:
+    """Make a day, take it in, and return its line of the table."""
+    made = scenario_of(day, 11)
+    media = folder / "media"
+    planned = shoot.shoot(made, media, processes=2)
+    begun = time.process_time()
+    walked = walk_folder(media, folder / "cache", rate=made.rate)
+    spent = time.process_time() - begun
+    slow = {str(one.path.relative_to(media)) for one in planned if one.capture_fps}
+    true = {
+        (pair["picture"], pair["sound"]): pair["offset_s"]
+        for pair in shoot.truth(planned, made, media)["pairs"]
+        if pair["shared_s"] > 3.0 and pair["picture"] not in slow
+    }
+    later = {file.path for one in walked.known.recordings.values() for file in one.item.files[1:]}
+    # A run lies where its first file does.
+    true = {pair: at for pair, at in true.items() if not later.intersection(pair)}
+    asked = 0 if walked.solution is None else len(walked.solution.questions)
+    return [day.name, len(true), *_tally(walked, true), asked, spent]
+
+
+def _tally(walked: Walked, true: dict[tuple[str, str], float]) -> list[object]:
+    """Count pairings that are placed right, those that hold or are proposed wrongly, and what was not found."""
+    right, wrong, off, inside = set(), 0, [], []
+    for one in walked.pairings:
+        files = tuple(walked.known.recordings[name].item.files[0].path for name in (one.picture, one.sound))
+        line = one.judged.line
+        if line is None:
+            continue
+        at = line.offset_s - one.judged.late_s
+        truth = true.get(files)  # type: ignore[call-overload]
+        frame = float(1 / one.fps)
+        if truth is None or abs(at - truth) > (0.8 if one.found.unheard else _QUARTER) * frame:
+            wrong += one.judged.contradiction is None
+            continue
+        right.add(files)
+        off.append(abs(at - truth) * 1e3)
+        if one.found.unheard and one.judged.place is not None:
+            inside.append(abs(at - truth) <= 1.96 * one.judged.place.se_s)
+    return [len(right), wrong, float(np.median(off)) if off else 0.0, max(off, default=0.0),
+            f"{sum(inside)} of {len(inside)}" if inside else ""]  # fmt: skip
+
+
+def main() -> int:
+    """Run and print."""
+    print("\nhard days as files: pairings that ran together, placed right (sound: within a quarter frame), false ones")
+    print("(proposed elsewhere and no contradiction told), off where the picture wants it, mute ones inside their band")
+    head = f"{'true':>5}{'right':>6}{'false':>6}{'median':>8}{'worst ms':>9}{'in band':>9}{'asked':>6}{'CPU s':>7}"
+    print(f"{'':46}{head}")
+    for day in DAYS:
+        with tempfile.TemporaryDirectory() as place:
+            name, true, right, wrong, middle, worst, band, asked, spent = look(day, Path(place))
+        found = f"{true:5}{right:6}{wrong:6}{middle:8.2f}{worst:9.2f}{band!s:>9}{asked:6}{spent:7.1f}"
+        print(f"{name!s:46}{found}", flush=True)
+    return 0
