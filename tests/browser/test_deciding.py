@@ -88,3 +88,51 @@ def test_a_picture_and_a_sound_are_joined_by_the_keyboard_alone(page: Page, db, 
     db.expire_all()
     assert pairing_status.of_pairing(db, now.pairing.id).laid.offset == Fraction(53, 25) - Fraction("4.52")
     assert problems == []
+
+
+@pytest.fixture
+def card(db, settings, ferry, tmp_path):
+    """Everything of the morning that A, B and the recorder made, in one flat folder, as a card is dropped in."""
+    flat = tmp_path / "media"
+    flat.mkdir()
+    for file in sorted(ferry.folder.rglob("*")):
+        if file.match("A006_00[12].mov") or file.match("A006_005.mov") or file.match("3[14]*.wav"):
+            shutil.copy2(file, flat)
+    named = name_ferry(db, settings, flat)
+    named.tolerance = Fraction(1, 10)
+    intake.take_in(db, settings, named)
+    for row in recordings.ready_of_day(db, named.id):
+        measuring.listen(db, settings, row.id)
+    for pairing_id in pairing.pair_day(db, named):
+        measuring.measure_pairing(db, settings, pairing_id)
+    db.commit()
+    return named
+
+
+def test_from_a_flat_folder_to_all_checked_by_one_correction_for_the_camera_undone_and_done_again(
+    page: Page, db, serve, card
+):
+    page.goto(f"{serve()}/days/{card.id}/")
+    asked = page.locator(".decisions")
+    expect(asked).to_contain_text("1 answer for 4 takes")
+    expect(asked).to_contain_text(re.compile(r"4 takes, all \+0\.2\d f: one correction for \w+, slip −0\.2\d f"))
+    settle = page.get_by_role("button", name="Take and check")
+    settle.click()
+    expect(page.locator(".said")).to_contain_text("4 takes corrected by one correction; 4 marked as checked.")
+    expect(page.locator("h1")).to_contain_text("0 need you")
+    expect(asked).to_have_count(0)
+    standing = page.locator(".of-devices")
+    expect(standing).to_contain_text("slip −0.2")
+    states = page.locator("#ledger tbody td.state")
+    expect(states.first).to_contain_text("checked")
+    standing.get_by_role("button", name="Undo").click()
+    expect(page.locator(".said")).to_contain_text("Undone for 4 takes")
+    expect(states.first).to_contain_text("measured")
+    expect(page.locator("h1")).to_contain_text("3 need you")
+    settle.click()
+    expect(page.locator("h1")).to_contain_text("0 need you")
+    db.expire_all()
+    now = pairing_status.of_day(db, card)
+    assert {one.state for one in now} == {"checked"}
+    assert {one.correction for one in now} == {None}
+    assert max(abs(error) for one in now for error in one.errors.all) < 0.002

@@ -80,7 +80,7 @@ def test_a_long_list_arrives_as_it_is_wanted(page: Page, serve, db, day):
     page.get_by_label("Select all rows shown").check()
     expect(page.locator("#picked")).to_have_text("120 selected")
     page.get_by_role("button", name="Mark the selected as checked").click()
-    expect(page.locator(".said")).to_have_text("120 marked as checked.")
+    expect(page.locator(".said")).to_contain_text("120 marked as checked.")
     expect(rows(page)).to_have_count(121)
 
 
@@ -99,6 +99,28 @@ def test_the_chart_is_walked_by_keys(page: Page, serve, db, day):
     assert here.get_attribute("data-recording") == first
     page.keyboard.press("Enter")
     expect(page.locator("#bench")).to_be_visible()
+
+
+def test_the_chart_goes_from_the_day_to_a_take_and_stays_there_while_the_page_lives(page: Page, serve, db, day):
+    page.goto(f"{serve()}/days/{day.id}/")
+    chart = page.locator(".chart-scroll .chart")
+    whole = int(chart.get_attribute("width"))
+    first = page.locator(".chart a rect").first
+    narrow = float(first.get_attribute("width"))
+    for _ in range(3):
+        page.keyboard.press("+")
+        page.wait_for_timeout(200)
+    expect(chart).to_have_attribute("width", str(8 * whole))
+    assert float(first.get_attribute("width")) > 5 * narrow
+    page.evaluate("document.querySelector('.chart-scroll').scrollLeft = 3000")
+    page.get_by_label("Select all rows shown").check()
+    page.get_by_role("button", name="Mark the selected as checked").click()
+    expect(page.locator(".said")).to_be_visible()
+    expect(chart).to_have_attribute("width", str(8 * whole))  # what was just done does not throw it back
+    page.get_by_label("further").click()
+    expect(chart).to_have_attribute("width", str(4 * whole))
+    page.set_viewport_size({"width": 1600, "height": 900})
+    expect(chart).not_to_have_attribute("width", str(4 * whole))
 
 
 def test_single_keys_are_switched_off_for_who_speaks_to_the_machine(page: Page, serve, db, day):

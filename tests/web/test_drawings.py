@@ -62,6 +62,24 @@ def test_recordings_lie_on_their_lanes_and_nothing_without_a_time_is_drawn(db):
     assert placed[names["e.mov"].id] == Placed(Fraction(32_401), Fraction(20), by_sound=True)
 
 
+def test_gaps_overlaps_and_idle_hours_name_the_files_that_make_them(db):
+    starts = {"a1.mov": 32_400, "a2.mov": 32_440, "a3.mov": 32_455, "b.mov": 40_000}
+    day = paper_day(db, {f"A/{name}": picture("09:00:00:00", 20) for name in starts})
+    rows = recordings.of_day(db, day.id)
+    for row in rows:
+        row.start = Fraction(starts[row.name])
+    drawn = chart(days.sources(db, day.id), rows, PAL, {}, place_recordings(rows, [], PAL), {}, 4 * WIDTH)
+    (lane,) = drawn.lanes
+    assert [(one.says, one.overlap) for one in lane.between] == [
+        ("A did not roll for 20.0 s, from a1.mov to a2.mov", False),
+        ("a3.mov begins 5.0 s before a2.mov ends: one device cannot record both", True),
+        ("A did not roll for 2 h 5 min, from a3.mov to b.mov", False),
+    ]
+    assert drawn.folds[0][2].endswith("from a3.mov to b.mov")
+    assert lane.says == "A, A: 4 recordings, a1.mov to b.mov"
+    assert drawn.width == 4 * WIDTH
+
+
 def test_a_waveform_is_drawn_from_its_peaks_each_channel_to_its_own_height(tmp_path):
     facts = sound("09:00:00:00", 2, channels=2, track_names=("mix", "boom"))
     store = cache.entry_of(tmp_path, "ab" * 16)

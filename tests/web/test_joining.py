@@ -150,6 +150,12 @@ def test_one_event_on_both_lays_a_mute_take_and_by_its_clock_all_others_and_foll
         client.post(f"/sync-points/{point.id}/undo", data={"version": point.version})
         found = solved(db, mute)["D001_000.mov"]
         assert float(found.proposal.on(found.pairing.offset).offset) == pytest.approx(place, abs=0.02)
+    # Laid there it is within what one frame tells, not within what is let pass: a person looks at it.
+    own = found.pairing
+    client.post(f"/bench/{own.id}/proposal", data={"version": own.version})
+    laid = solved(db, mute)["D001_000.mov"]
+    assert laid.verdict.brief.startswith("placed within ±0.6")
+    assert laid.needs_person
     assert any("31_01.wav: word door slams at 9.5500 s taken away" in one.what for one in journal.of_day(db, mute.id))
 
 

@@ -28,9 +28,16 @@ def _name(now: PairingStatus) -> str:
     return f"{now.picture.name} with {now.sound.name}"
 
 
-def _held(session: Session, pairing_id: int, version: int) -> tuple[Pairing, PairingStatus]:
-    """Return a pairing held for change, and how it stands; its rows there are for reading."""
+def _held(
+    session: Session, pairing_id: int, version: int, now: PairingStatus | None = None
+) -> tuple[Pairing, PairingStatus]:
+    """Return a pairing held for change, and how it stands; its rows there are for reading.
+
+    Who does the same to many says how each stands `now`, reckoned once for all.
+    """
     pairing = pairings.get_for_change(session, pairing_id, version)
+    if now is not None and now.pairing.version == version:
+        return pairing, now
     return pairing, Overview(session, days.get_day(session, pairing.day_id)).status_of(pairing_id)
 
 
@@ -78,13 +85,20 @@ def _refuse_disagreeing(now: PairingStatus) -> None:
 
 
 def take_proposal(
-    session: Session, settings: Settings, pairing_id: int, *, version: int, together: bool = False, act: str = ""
+    session: Session,
+    settings: Settings,
+    pairing_id: int,
+    *,
+    version: int,
+    together: bool = False,
+    act: str = "",
+    now: PairingStatus | None = None,
 ) -> None:
     """Take the proposed correction; where several are taken `together`, not of one whose evidence disagrees.
 
-    What is done with others at once has the name of that `act`.
+    What is done with others at once has the name of that `act`, and says how each stood before it.
     """
-    pairing, now = _held(session, pairing_id, version)
+    pairing, now = _held(session, pairing_id, version, now)
     if together:
         _refuse_disagreeing(now)
     proposal = now.proposal
@@ -154,10 +168,17 @@ def undo(session: Session, settings: Settings, pairing_id: int, *, version: int)
 
 
 def check(
-    session: Session, settings: Settings, pairing_id: int, *, version: int, together: bool = False, act: str = ""
+    session: Session,
+    settings: Settings,
+    pairing_id: int,
+    *,
+    version: int,
+    together: bool = False,
+    act: str = "",
+    now: PairingStatus | None = None,
 ) -> None:
     """Mark as checked: a person states that head, middle and tail hold; of several `together`, none that disagrees."""
-    pairing, now = _held(session, pairing_id, version)
+    pairing, now = _held(session, pairing_id, version, now)
     if together:
         _refuse_disagreeing(now)
     if now.state == pairing_status.SET_ASIDE:

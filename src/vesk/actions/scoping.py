@@ -2,9 +2,10 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable, Sequence
+from collections.abc import Mapping, Sequence
 from dataclasses import dataclass
 from fractions import Fraction
+from typing import Protocol
 from uuid import uuid4
 
 from sqlmodel import Session
@@ -15,7 +16,7 @@ from vesk.actions.pairing_status import CHECKED, SET_ASIDE, PairingStatus, by_de
 from vesk.core.conform.correction import Correction, errors
 from vesk.core.conform.device import DeviceFit, Take, fit_device
 from vesk.core.day.clocks import around
-from vesk.core.errors import RefusedError, VeskError
+from vesk.core.errors import NotFoundError, RefusedError, VeskError
 from vesk.core.wording import signed
 from vesk.settings import Settings
 from vesk.store import changes, days, journal, pairings
@@ -174,22 +175,15 @@ def take_for_device(
         session.add(row)
         session.flush()
         own = [one for one in scoped.touched if str(one.pairing.id) in scoped.fit.left]
-    problems = _each(
-        session,
-        own,
-        lambda number, version: correct.take_proposal(
-            session, settings, number, version=version, together=True, act=act
-        ),
-    )
+    problems = _each(session, settings, own, correct.take_proposal, act)
     touched = scoped.touched if scoped is not None else ()
     for one in touched:  # others look at these too
         changes.count(session, pairings.get(session, one.pairing.id))
     if check:
-        problems += _each(
-            session,
-            about,
-            lambda number, version: correct.check(session, settings, number, version=version, together=True, act=act),
-        )
+        session.flush()
+        asked = {one.pairing.id for one in about}
+        after = [one for one in Overview(session, view.day).statuses if one.pairing.id in asked]
+        problems += _each(session, settings, after, correct.check, act)
     if scoped is None:
         what = f"{len(about)} takes corrected as proposed"
     else:
@@ -202,16 +196,58 @@ def take_for_device(
     return Done(len({one.pairing.id for one in (*touched, *about)}), tuple(sorted(set(problems))), act)
 
 
-def _each(session: Session, about: Sequence[PairingStatus], do: Callable[[int, int], None]) -> list[str]:
-    """Do something to each pairing, of its number and version as it is now; return what could not be done, and why."""
+class _Act(Protocol):
+    def __call__(
+        self, session: Session, settings: Settings, pairing_id: int, /, *, version: int, together: bool, act: str,
+        now: PairingStatus | None,
+    ) -> None: ...  # fmt: skip
+
+
+def _each(session: Session, settings: Settings, about: Sequence[PairingStatus], do: _Act, act: str) -> list[str]:
+    """Do one thing to each pairing as it stands; return what could not be done, and why."""
     problems = []
     for one in about:
         try:
             with session.begin_nested():
-                do(one.pairing.id, pairings.get(session, one.pairing.id).version)
+                number, version = one.pairing.id, one.pairing.version
+                do(session, settings, number, version=version, together=True, act=act, now=one)
         except VeskError as error:
             problems.append(str(error))
     return problems
+
+
+def do_to_selected(
+    session: Session, settings: Settings, day: Day, chosen: Mapping[int, int], do: _Act, said: str
+) -> Done:
+    """Do one thing to every pairing that was selected, by its version as shown; what cannot be done is said.
+
+    Parameters
+    ----------
+    session, settings
+    day : Day
+    chosen : mapping of int to int
+        Versions by number of the pairing.
+    do : callable
+        `correct.take_proposal` or `correct.check`.
+    said : str
+        What it is, for the journal.
+    """
+    changes.hold(session, day.id)
+    act = new_act()
+    known = {one.pairing.id: one for one in Overview(session, day).statuses}
+    problems, count = [], 0
+    for number, version in chosen.items():
+        try:
+            if pairings.get(session, number).day_id != day.id:
+                raise NotFoundError(f"Pairing number {number} is not of this day.")
+            with session.begin_nested():
+                do(session, settings, number, version=version, together=True, act=act, now=known.get(number))
+            count += 1
+        except VeskError as error:
+            problems.append(str(error))
+    if count:
+        note_act(session, settings, day, f"{count} selected: {said}", act)
+    return Done(count, tuple(sorted(set(problems))), act if count else "")
 
 
 def undo_act(session: Session, settings: Settings, day: Day, act: str) -> int:

@@ -87,7 +87,11 @@ def _jams(clock: DeviceClock) -> list[dict[str, float]]:
 
 
 def _contradiction_json(one: Contradiction) -> dict[str, Any]:
-    said = {"says": witnesses(one)} if one.about == Discord.LATENESS else {"keep_to_the_clock": one.pattern}
+    said: dict[str, Any] = {
+        Discord.LATENESS: {"says": witnesses(one)},
+        Discord.PATTERN: {"keep_to_the_clock": one.pattern},
+        Discord.POINT: {"event": one.name},
+    }[one.about]
     return {
         "about": one.about,
         "device": one.device,

@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable
 from dataclasses import dataclass
 
 from flask import Blueprint, render_template, request, url_for
@@ -13,9 +12,9 @@ from vesk.actions import correct, scoping, sources
 from vesk.actions.deciding import Decision, decision_by, decisions
 from vesk.actions.overview import Overview
 from vesk.actions.scoping import Standing
-from vesk.core.errors import NotFoundError, NumberError, RefusedError, VeskError
+from vesk.core.errors import NumberError, RefusedError
 from vesk.core.figures import read_whole
-from vesk.store import changes, days, pairings
+from vesk.store import changes, days
 from vesk.web.day import ledger
 from vesk.web.day.chart import LEFT, WIDEST, WIDTH, chart
 from vesk.web.shared import form, render, session, settings
@@ -119,24 +118,11 @@ def together(day_id: int) -> ResponseReturnValue:
         how = "by one correction" if about.scoped is not None else "as proposed"
         said = f"{takes} corrected {how}{f'; {about.takes} marked as checked' if wanted == 'settle' else ''}."
         return _show(day_id, problems=list(made.problems), done=said, act=made.act)
-    chosen = form.versions("pairing")
-    act = scoping.new_act()
-    changes.hold(session(), day_id)
-    problems, count = [], 0
-    for number, version in chosen.items():
-        try:
-            if pairings.get(session(), number).day_id != day_id:
-                raise NotFoundError(f"Pairing number {number} is not of this day.")
-            with session().begin_nested():
-                _TOGETHER[wanted][0](number, version, act)
-            count += 1
-        except VeskError as error:
-            problems.append(str(error))
-    done = f"{count} {_TOGETHER[wanted][1]}." if chosen else "Nothing is selected: tick the takes first."
-    if count:
-        scoping.note_act(session(), settings(), day, f"{count} selected: {_TOGETHER[wanted][1]}", act)
+    do, said = _TOGETHER[wanted]
+    made = scoping.do_to_selected(session(), settings(), day, form.versions("pairing"), do, said)
     session().commit()
-    return _show(day_id, problems=sorted(set(problems)), done=done, act=act if count else "")
+    done = f"{made.count} {said}." if form.versions("pairing") else "Nothing is selected: tick the takes first."
+    return _show(day_id, problems=list(made.problems), done=done, act=made.act)
 
 
 @bp.post("/acts/<act>/undo")
@@ -151,17 +137,9 @@ def undo_act(day_id: int, act: str) -> ResponseReturnValue:
     return _show(day_id, status=status, problems=[problem] if problem else [], done=said)
 
 
-def _take(number: int, version: int, act: str) -> None:
-    correct.take_proposal(session(), settings(), number, version=version, together=True, act=act)
-
-
-def _check(number: int, version: int, act: str) -> None:
-    correct.check(session(), settings(), number, version=version, together=True, act=act)
-
-
-_TOGETHER: dict[str, tuple[Callable[[int, int, str], None], str]] = {
-    "proposal": (_take, "corrected as proposed"),
-    "check": (_check, "marked as checked"),
+_TOGETHER = {
+    "proposal": (correct.take_proposal, "corrected as proposed"),
+    "check": (correct.check, "marked as checked"),
 }
 
 
