@@ -11,11 +11,15 @@ from dataclasses import dataclass, replace
 
 import day_files
 import numpy as np
+from numpy.typing import NDArray
 
 from vesk.core.day.day import Day
 from vesk.core.day.solution import Solution
 from vesk.core.day.solve import solve
 from vesk.core.kinds import LTC, PICTURE, SOUND, Asked, Discord, Witness
+from vesk.core.sound.coarse import search
+from vesk.core.sound.features import BANDS, FEATURE_RATE
+from vesk.core.sound.reel import lay, search_reel
 from vesk.simulator.evidence import MadeDay, MadeDevice
 
 HOUR, FRAME = 3600.0, 0.04
@@ -129,7 +133,44 @@ def main(scale: float) -> int:
             clock = f"{len(placed):6}{max(abs(one) for one, _ in placed) * 1e3:10.2f}{inside / len(placed):10.0%}"
         print(f"{hard.name:40}{len(by_sound):8}{sound}{clock:42}{named / seeds:9.0%}{np.mean(asked):11.1f}")
     _large()
+    _by_sound_alone(max(12, round(120 * scale)))
     return day_files.main()
+
+
+def _by_sound_alone(takes: int) -> None:
+    """Search takes of a minute among forty files of nine hours, all features stored: what the search alone costs."""
+    rng = np.random.default_rng(4)
+
+    def onsets(seconds: float) -> NDArray[np.float16]:
+        """Return features that look like a conversation's: bands that rise together now and then."""
+        rows = round(seconds * FEATURE_RATE)
+        shared = np.where(rng.random((rows, 1)) < 0.05, rng.exponential(3.0, (rows, 1)), 0.0)
+        return np.asarray(shared * rng.random((1, BANDS)) + rng.normal(0, 0.7, (rows, BANDS)), np.float16)
+
+    files = [onsets(9 * 3600 / 40) for _ in range(40)]
+    begun = time.process_time()
+    reel = lay(files)
+    laid = time.process_time() - begun
+    right, spent, pairs = 0, 0.0, 0.0
+    for number in range(takes):
+        file, at = number % 40, int(rng.integers(0, files[0].shape[0] - 60 * FEATURE_RATE))
+        own = files[file][at : at + 60 * round(FEATURE_RATE)]
+        clip = np.asarray(own + rng.normal(0, 1.5, own.shape), np.float16)
+        begun = time.process_time()
+        found = search_reel(reel, clip, is_picture=True, most=6)
+        spent += time.process_time() - begun
+        right += bool(found) and found[0][0] == file and abs(found[0][1].offset_s + at / FEATURE_RATE) < 0.1
+        if number < 2:  # the way without: each file by itself, as a measure of the machine
+            begun = time.process_time()
+            for one in files:
+                search(clip, one, most=1)
+            pairs += (time.process_time() - begun) / 2
+    print(
+        f"\n{takes} takes of 1 min among 40 files of 9 h by sound alone, features stored: {right} found first; "
+        f"{laid:.1f} CPU s to lay them together, {spent:.1f} to search ({spent / takes:.2f} a take; "
+        f"file by file {pairs:.2f}); for 120 takes {laid + 120 * spent / takes:.0f} CPU s",
+        flush=True,
+    )
 
 
 def _large() -> None:

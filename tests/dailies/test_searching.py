@@ -5,7 +5,7 @@ from dataclasses import replace
 import numpy as np
 import soundfile
 
-from vesk.dailies import measuring
+from vesk.dailies import measuring, searching
 from vesk.dailies.located import locate
 from vesk.dailies.searching import find_partners
 from vesk.simulator.voices import RATE, speech
@@ -47,3 +47,27 @@ def test_what_stays_a_question_is_measured_once(tmp_path, monkeypatch):
     (found,) = find_partners("alone.wav", alone, {"take.wav": take})
     assert found.found.decision == "ambiguous"
     assert len(asked) == 1
+
+
+def test_a_take_is_found_among_many_laid_together_whichever_of_the_two_has_the_picture(tmp_path, monkeypatch):
+    """Six recordings of a day; one holds the take, at an odd place, and its neighbours begin and end just beside."""
+    rng = np.random.default_rng(3)
+    voices = [speech(30, 200 + n) for n in range(6)]
+
+    def write(name, sound):
+        soundfile.write(tmp_path / name, (sound + 0.001 * rng.normal(size=sound.size)).astype(np.float32), RATE)
+        return locate(tmp_path / name, tmp_path / "cache")
+
+    others = {f"{n}.wav": write(f"{n}.wav", voice) for n, voice in enumerate(voices)}
+    take = write("take.wav", voices[4][RATE * 9 : RATE * 22])
+    pairwise = []
+    monkeypatch.setattr(searching, "_rough", lambda *given: pairwise.append(given))
+    for kind, sign in (("sound", 1), ("picture", -1)):
+        one = replace(take, facts=replace(take.facts, kind=kind))
+        (found,) = find_partners("take", one, others)
+        assert {found.picture, found.sound} == {"take", "4.wav"}
+        assert abs(found.found.line.offset_s - sign * 9.0) < 1e-3
+    assert pairwise == []  # nobody was asked one by one
+    stranger = write("stranger.wav", speech(13, 300))
+    assert find_partners("stranger", stranger, others) == []
+    assert pairwise  # what is found nowhere is asked for channel by channel

@@ -154,7 +154,7 @@ def test_one_event_on_both_lays_a_mute_take_and_by_its_clock_all_others_and_foll
     own = found.pairing
     client.post(f"/bench/{own.id}/proposal", data={"version": own.version})
     laid = solved(db, mute)["D001_000.mov"]
-    assert laid.verdict.brief.startswith("placed within ±0.6")
+    assert laid.verdict.brief.startswith("placed within ±1.2")
     assert laid.needs_person
     assert any("31_01.wav: word door slams at 9.5500 s taken away" in one.what for one in journal.of_day(db, mute.id))
 

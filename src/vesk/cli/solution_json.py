@@ -87,15 +87,15 @@ def _jams(clock: DeviceClock) -> list[dict[str, float]]:
 
 
 def _contradiction_json(one: Contradiction) -> dict[str, Any]:
-    said: dict[str, Any] = {
+    said: dict[Discord, dict[str, Any]] = {
         Discord.LATENESS: {"says": witnesses(one)},
         Discord.PATTERN: {"keep_to_the_clock": one.pattern},
         Discord.POINT: {"event": one.name},
-    }[one.about]
+    }
     return {
         "about": one.about,
         "device": one.device,
         "pairings": [list(pair) for pair in one.pairings],
         "apart_ms": one.apart_s * 1e3,
-        **said,
+        **said[one.about],
     }

@@ -5,7 +5,9 @@ from __future__ import annotations
 from collections.abc import Callable, Mapping, Sequence
 from dataclasses import dataclass
 from fractions import Fraction
+from functools import lru_cache
 from itertools import product
+from pathlib import Path
 from typing import Protocol
 
 from vesk.core.errors import MediaError
@@ -14,6 +16,7 @@ from vesk.core.progress import OnProgress, unwatched
 from vesk.core.sound.coarse import Candidate, search
 from vesk.core.sound.measure import CONFUSED_RATES_PPM
 from vesk.core.sound.measurement import Measurement
+from vesk.core.sound.reel import Reel, lay, search_reel
 from vesk.core.sound.verify import verify
 from vesk.dailies import measuring
 from vesk.dailies.located import Located
@@ -23,6 +26,8 @@ from vesk.media.guarded import bordered
 WORTH = 6.0  # robust standard deviations: chance over a day's files reaches about 5
 WORTH_ODD = 12.0
 WORTH_MEASURING_LOG10 = -3.0  # a place this unlikely by chance is measured in full, which decides
+CLEAR_HEIGHT = 12.0  # a place so high needs no other channel to be asked
+LEAST_TOGETHER, _LEAST_SHARE = 4, Fraction(1, 2)  # recordings that are worth laying together; of a take's own length
 MOST_MEASURED, MOST_LOOKED_AT = 3, 6
 _LABELS_S = 1.0  # labels of two recordings are no measure of less
 _PART = ""
@@ -43,6 +48,11 @@ class FoundBySound:
     picture: str
     sound: str
     found: Measurement
+
+    @property
+    def keys(self) -> frozenset[str]:
+        """Of both."""
+        return frozenset((self.picture, self.sound))
 
 
 def find_partners(
@@ -69,25 +79,44 @@ def find_partners(
     if not one.facts.channels:
         return []
     one.ensure_heard()
+    if not on_progress(0, len(others)):
+        return []
+    together = _long_ones(one, others)
+    if len(together) >= LEAST_TOGETHER:
+        sure = _sure(_measured(key, one, others, _all_at_once(one, together)))
+        if sure:
+            return sure
     found: list[FoundBySound] = []
     # The mix and its neighbour hold most takes; where they lead nowhere, a voice that only one lav holds may.
     for channels in (_first, _rest):
-        ranked: list[tuple[float, str, _Place]] = []
-        for count, (name, other) in enumerate(others.items()):
-            if not on_progress(count, len(others)):
-                return []
-            if any(name in {pair.picture, pair.sound} for pair in found):
-                continue  # measured already, with all its channels
-            best = _rough(one, other, channels)
-            if best is not None and best.height >= WORTH:
-                ranked.append((best.height, name, best))
-        ranked.sort(key=lambda item: item[:2], reverse=True)
-        found += _measured(key, one, others, ranked[:MOST_LOOKED_AT])
-        # Where one place is certain, a playback shared with another take is no question.
-        sure = [pair for pair in found if pair.found.decision == MATCHED]
-        if sure:
-            return sure
+        left = {name: other for name, other in others.items() if not any(name in pair.keys for pair in found)}
+        ranked = _one_by_one(one, left, channels, on_progress)
+        if ranked is None:
+            return []
+        found += _measured(key, one, others, ranked)
+        if _sure(found):
+            return _sure(found)
     return found
+
+
+def _one_by_one(
+    one: Located, others: Mapping[str, Located], channels: _Channels, on_progress: OnProgress
+) -> list[tuple[float, str, _Place]] | None:
+    """Search each of the others by itself over some channels; None where somebody stopped it."""
+    ranked: list[tuple[float, str, _Place]] = []
+    for count, (name, other) in enumerate(others.items()):
+        if not on_progress(count, len(others)):
+            return None
+        best = _rough(one, other, channels)
+        if best is not None and best.height >= WORTH:
+            ranked.append((best.height, name, best))
+    ranked.sort(key=lambda item: item[:2], reverse=True)
+    return ranked[:MOST_LOOKED_AT]
+
+
+def _sure(found: list[FoundBySound]) -> list[FoundBySound]:
+    """Return what is certain: where one place is, a playback shared with another take is no question."""
+    return [pair for pair in found if pair.found.decision == MATCHED]
 
 
 def _measured(
@@ -106,6 +135,60 @@ def _measured(
             keys = (key, name) if one.facts.kind == PICTURE else (name, key)
             found.append(FoundBySound(*keys, result))
     return found
+
+
+def _long_ones(one: Located, others: Mapping[str, Located]) -> dict[str, Located]:
+    """Return the others that can be searched as one: those that a take's segments may lie on."""
+    least = one.facts.duration * _LEAST_SHARE
+    found = {}
+    for name, other in others.items():
+        if other.facts.channels and other.facts.duration >= least:
+            try:
+                bordered(other.path, other.ensure_heard)
+            except MediaError:
+                continue
+            if cache.matching_channels(other.facts, other.entry):
+                found[name] = other
+    return found
+
+
+def _all_at_once(one: Located, others: Mapping[str, Located]) -> list[tuple[float, str, _Place]]:
+    """Search all others for one at once, by the mix and its neighbour; at odd rates where the usual finds nothing."""
+    names = list(others)
+    is_picture = one.facts.kind == PICTURE
+    own = cache.matching_channels(one.facts, one.entry)[:2]
+    best: dict[str, _Place] = {}
+    for rates, worth in (((0.0,), WORTH), (CONFUSED_RATES_PPM, WORTH_ODD)):
+        for mine, theirs in product(own, range(2)):
+            listed = [_channel(others[name], theirs) for name in names]
+            reel = _reel(tuple((others[name].entry.folder, at) for name, at in zip(names, listed, strict=True)))
+            short = cache.hearing(one.entry, mine).features
+            if reel.total <= short.shape[0]:
+                continue
+            found = search_reel(reel, short, is_picture=is_picture, most=MOST_LOOKED_AT, rates_ppm=rates)
+            for index, place in found:
+                channels = (mine, listed[index]) if is_picture else (listed[index], mine)
+                before = best.get(names[index])
+                if place.score >= worth and (before is None or place.score > before.height):
+                    best[names[index]] = _Place(place.score, place, channels)
+            if any(place.height >= CLEAR_HEIGHT for place in best.values()):
+                break
+        if best:
+            break
+    ranked = sorted(((place.height, name, place) for name, place in best.items()), key=lambda item: (-item[0], item[1]))
+    return ranked[:MOST_LOOKED_AT]
+
+
+def _channel(other: Located, wanted: int) -> int:
+    """Return the channel that is asked first, or its neighbour where there is one."""
+    channels = cache.matching_channels(other.facts, other.entry)
+    return channels[min(wanted, len(channels) - 1)]
+
+
+@lru_cache(maxsize=2)
+def _reel(of: tuple[tuple[Path, int], ...]) -> Reel:
+    """Lay a day's recordings one after the other, once for all that are searched among them."""
+    return lay([cache.hearing(cache.CacheEntry(folder), channel).features for folder, channel in of])
 
 
 def gap_between(
