@@ -9,6 +9,7 @@ import pytest
 from tests.conftest import PAL
 
 from vesk.actions import intake, measuring, merging, pairing, pairing_status, sync_points
+from vesk.actions.overview import Overview
 from vesk.core.sound.measurement import MEASUREMENT
 from vesk.dailies import measuring as by_sound
 from vesk.dailies.folder import walk_folder
@@ -57,6 +58,8 @@ def test_pages_and_commands_judge_alike(db, settings, ferry, afternoon, tmp_path
     for row in pairing.to_search(db, day):
         pairing.pair_by_sound(db, settings, row.id, lambda _done, _total: True)
     measuring.compare_rivals(db, settings, day.id)
+    assert measuring.close_loops(db, settings, day.id) > 0
+    assert measuring.close_loops(db, settings, day.id) == 0  # what was asked is not asked again
     for row in recordings.ready_of_day(db, day.id):
         sync_points.keep_sync_points(db, settings, row.id)
     by_pages = {(one.picture.path, one.sound.path): one for one in pairing_status.of_day(db, day)}
@@ -78,3 +81,9 @@ def test_pages_and_commands_judge_alike(db, settings, ferry, afternoon, tmp_path
         assert page.verdict == one.verdict, names
         assert page.evidence == one.evidence, names
         assert without_keys(page.judged.place) == without_keys(one.place), names
+    loops = Overview(db, day).solution.loops
+    assert [(one.misclosure_s, one.se_s) for one in loops] == [
+        (one.misclosure_s, one.se_s) for one in walked.solution.loops
+    ]
+    assert len(loops) > 0
+    assert abs(loops[0].misclosure_s) < 0.001  # the demo's loops close, whoever is late

@@ -8,8 +8,9 @@ import pytest
 from hypothesis import given, settings
 from hypothesis import strategies as st
 
-from vesk.core.day.day import Named, Tie
+from vesk.core.day.day import Match, Named, Tie
 from vesk.core.day.lateness import ClapBound, weigh_lateness
+from vesk.core.day.loops import across_wanted
 from vesk.core.day.solve import solve
 from vesk.core.day.stretches import find_stretches
 from vesk.core.kinds import LTC, PICTURE, SOUND, Asked, Discord, Witness
@@ -151,6 +152,26 @@ def test_a_silent_camera_is_placed_by_the_claps_it_saw_and_others_heard():
     assert len(apart) == 24
     assert sum(abs(one) < FRAME / 2 for one in apart) >= 22
     assert max(map(abs, apart)) < FRAME
+
+
+def test_two_cameras_that_heard_each_other_close_a_loop_with_the_recorder_and_tell_who_is_astray():
+    day, keys = made(A, MadeDevice("B", PICTURE, **in_step(0.2)), S1, MadeDevice("S2", SOUND), takes=2)
+    evidence = day.day()
+    a, b, s1, s2 = keys[0]
+    true = {pair: place for pair, place in day.places.items() if pair[0] in {a, b}}
+    both = {one.picture: one for one in evidence.matches if one.sound == s1}
+    wanted = {(one.one, one.other): one.offset_s for one in across_wanted(evidence.matches)}
+    assert min(wanted.values()) >= 0
+    wanted |= {(other, one): -offset for (one, other), offset in wanted.items()}
+    assert {(a, b), (s1, s2)} <= wanted.keys()
+    assert wanted[a, b] == pytest.approx(true[a, s1] - true[b, s1], abs=0.01)
+    assert wanted[s1, s2] == pytest.approx(true[a, s2] - true[a, s1], abs=0.01)
+    cameras = Match(a, b, both[a].head_s, both[a].tail_s, wanted[a, b] + 0.004, 2e-6)
+    recorders = Match(s1, s2, 5.0, 20.0, wanted[s1, s2], 2e-6)
+    loops = {one.members: one for one in solve(replace(evidence, across=(cameras, recorders))).loops}
+    assert abs(loops[a, s1, b].misclosure_s) == pytest.approx(0.004, abs=1e-4)  # as A and B heard each other
+    assert abs(loops[s1, a, s2].misclosure_s) < 1e-4
+    assert abs(loops[a, s1, b, s2].misclosure_s) < 1e-2
 
 
 def test_loops_close_and_the_one_that_does_not_comes_first():

@@ -223,3 +223,27 @@ def compare_rivals(session: Session, settings: Settings, day_id: int, on_progres
             compared.keep(session, *fresh, same_moment=same)
         changes.rest(session)
     return len(asked)
+
+
+def close_loops(session: Session, settings: Settings, day_id: int, on_progress: OnProgress = unwatched) -> int:
+    """Measure against each other the recordings of one kind that a third laid together; returns how many were asked."""
+    day = days.get_day(session, day_id)
+    asked = pairing_status.across_of_day(session, day)
+    rows = recordings.by_id(session, {int(key) for one in asked for key in (one.one, one.other)})
+    places = {str(number): located(session, settings, day, row) for number, row in rows.items()}
+    contents = {number: row.content for number, row in rows.items()}
+    changes.rest(session)
+    for count, one in enumerate(asked):
+        if not on_progress(count, len(asked)):
+            break
+        work = partial(measuring.measure_across, places[one.one], places[one.other], (one.one, one.other), one.offset_s)
+        try:
+            across = bordered(places[one.one].path, work)
+        except MediaError:
+            continue  # it closes no loop
+        changes.hold(session, day_id)
+        fresh = [recordings.get(session, int(key)) for key in (one.one, one.other)]
+        if all(row.content == contents[row.id] for row in fresh):
+            compared.keep(session, *fresh, same_moment=across is not None, across=across)
+        changes.rest(session)
+    return len(asked)

@@ -176,13 +176,16 @@ class Overview:
             "sync points", ("recording", "sync_point"), lambda _: sync_points.of_recordings(own, members)
         )
         same = self._remembered("compared", ("recording", "compared"), lambda _: compared.of_day(own, day_id, members))
+        across = self._remembered(
+            "across", ("recording", "compared"), lambda _: compared.across_of_day(own, day_id, members)
+        )
         sources = cast("dict[int | None, Source]", {one.id: one for one in self._all_sources()})
         # Each kind is read for itself: what came in between two of these readings shows with the next request.
         whole = [
             row for row in self.pairings
             if all(one in members and members[one].source_id in sources for one in (row.picture_id, row.sound_id))
         ]  # fmt: skip
-        return DayRows(whole, members, sources, corrections, checks, self.of_devices, marked, same)
+        return DayRows(whole, members, sources, corrections, checks, self.of_devices, marked, same, across)
 
 
 def forget() -> None:

@@ -14,6 +14,7 @@ from vesk.core.conform.correction import Correction, Errors
 from vesk.core.conform.device import DeviceCorrection
 from vesk.core.day.day import Day as SolvedDay
 from vesk.core.day.day import Match, Tie
+from vesk.core.day.loops import Across, across_wanted
 from vesk.core.day.solution import NOTHING, Contradiction, Place, Solution
 from vesk.core.kinds import MATCHED, Origin, Status, Witness
 from vesk.core.pairing.evidence import Evidence
@@ -201,6 +202,8 @@ class DayRows:
         Corrections of whole devices that stand, the newest first.
     compared : dict
         Pairs of recordings whose own sound was compared, and whether both heard the same moments.
+    across : tuple of Match
+        Recordings of one kind as they were measured against each other.
     whole : bool
         Whether these are all of the day: then what the day as a whole says of each counts.
     """
@@ -213,6 +216,7 @@ class DayRows:
     of_devices: list[DeviceCorrectionRow]
     marked: dict[int, list[SyncPointRow]]
     compared: dict[frozenset[int], bool]
+    across: tuple[Match, ...] = ()
     whole: bool = True
 
 
@@ -242,6 +246,7 @@ def _rows(
         pairings.standing_corrections(session, ids), pairings.standing_checks(session, ids),
         pairings.device_corrections(session, day.id),
         sync_points.of_recordings(session, members), compared.of_day(session, day.id, members),
+        compared.across_of_day(session, day.id, members),
     )  # fmt: skip
 
 
@@ -283,7 +288,9 @@ class Earlier:
 
     measured: dict[int, _Measured] = field(default_factory=dict)
     evidence: SolvedDay | None = None
-    solved: tuple[tuple[Match, ...], frozenset[tuple[str, str]], tuple[Tie, ...], Solution] | None = None
+    solved: (
+        tuple[tuple[Match, ...], frozenset[tuple[str, str]], tuple[Tie, ...], tuple[Match, ...], Solution] | None
+    ) = None
     statuses: dict[int, tuple[tuple[object, ...], PairingStatus]] = field(default_factory=dict)
     order: dict[int, int] = field(default_factory=dict)
 
@@ -450,6 +457,19 @@ def to_compare_of_day(session: Session, day: Day) -> list[Shared]:
     return [shared for shared in to_compare(claims) if shared.pair not in asked]
 
 
+def across_of_day(session: Session, day: Day) -> list[Across]:
+    """Return which two recordings of one kind would close a loop and were not measured against each other yet."""
+    rows = pairings.of_day(session, day.id)
+    members = recordings.by_id(session, {row.picture_id for row in rows} | {row.sound_id for row in rows})
+    measured = _measured(session, rows, members)
+    found = [solving.match(row, measured[row.id][1]) for row in rows if row.id in measured]
+    known = {frozenset((one.picture, one.sound)) for one in compared.across_of_day(session, day.id, members)}
+    same = compared.of_day(session, day.id, members).items()
+    known |= {frozenset(map(str, pair)) for pair, same_moment in same if not same_moment}  # these close no loop
+    sure = [one for one in found if one is not None and one.sure]
+    return [one for one in across_wanted(sure) if frozenset((one.one, one.other)) not in known]
+
+
 def _all_measured(session: Session, rows: DayRows, earlier: Earlier) -> dict[int, _Measured]:
     """Return what was measured of pairings and what follows, reckoned for those whose row is another than before."""
     kept = earlier.measured
@@ -478,14 +498,14 @@ def _solved(
     ties = _ties(day, rows, {one.row.id: one for one in measured})
     before = earlier.solved
     # A slip changes nothing that was measured: the very same objects have the solution they had.
-    same = before is not None and before[1:3] == (pairs, ties) and len(before[0]) == len(matches)
+    same = before is not None and before[1:4] == (pairs, ties, rows.across) and len(before[0]) == len(matches)
     if before is not None and same and all(one is other for one, other in zip(before[0], matches, strict=True)):
-        return before[3]
+        return before[4]
     there = {one.key for one in earlier.evidence.recordings}
     usable = tuple(one for one in matches if {one.picture, one.sound} <= there)
     own_ties = tuple(one for one in ties if {one.picture, one.sound} <= there)
-    solution = solving.solution(replace(earlier.evidence, matches=usable, ties=own_ties), pairs)
-    earlier.solved = matches, pairs, ties, solution
+    solution = solving.solution(replace(earlier.evidence, matches=usable, ties=own_ties, across=rows.across), pairs)
+    earlier.solved = matches, pairs, ties, rows.across, solution
     return solution
 
 

@@ -7,9 +7,12 @@ from collections.abc import Callable, Iterator, Mapping, Sequence
 from contextlib import suppress
 from dataclasses import dataclass, replace
 from fractions import Fraction
+from functools import partial
 from pathlib import Path
 
+from vesk.core.day.day import Match
 from vesk.core.day.known import DayKnown, know_day
+from vesk.core.day.loops import across_wanted
 from vesk.core.day.recording import Item
 from vesk.core.day.solution import Solution
 from vesk.core.errors import MediaError, RefusedError
@@ -21,8 +24,9 @@ from vesk.core.kinds import PICTURE, RUN, SET, Witness
 from vesk.core.pairing.by_timecode import Proposal, Unpaired, pair_by_timecode
 from vesk.core.timecode import FrameRate, wrap_day
 from vesk.core.timemap import exact_seconds
-from vesk.dailies.judging import Measured, judge, measure_pair, with_rivals, with_solution
+from vesk.dailies.judging import Measured, judge, matches_of, measure_pair, with_rivals, with_solution
 from vesk.dailies.located import Located, locate, merge
+from vesk.dailies.measuring import measure_across
 from vesk.dailies.merging import Merged, merged_path, runs_among, sets_among
 from vesk.dailies.searching import find_partners, why_alone
 from vesk.dailies.sources import propose_sources
@@ -114,8 +118,9 @@ def walk_folder(
         claps = _claps(found, known, tell)
         measured, solution = with_solution(known.recordings, claps, measured, rate, late or {})
         more = list(_by_solution(found, known, solution, measured, rate, tell))
-        if more:
-            measured, solution = with_solution(known.recordings, claps, measured + more, rate, late or {})
+        across = _across(found, measured, tell)
+        if more or across:
+            measured, solution = with_solution(known.recordings, claps, measured + more, rate, late or {}, across)
         paired = {key for one in (*by_sound, *more) for key in (one.picture, one.sound)}
         alone = [_told(item, searched) for item in alone if item.key not in paired]
     return Walked(found, tags, measured, alone, unusable, rate, known, together, solution)
@@ -143,6 +148,18 @@ def _by_solution(
         at = exact_seconds(place.offset_s)
         shared = max(Fraction(0), min(picture, at + sound) - max(Fraction(0), at))
         yield measure_pair(found, known.recordings, Proposal(*pair, offset, shared), rate)
+
+
+def _across(found: Mapping[str, Located], measured: Sequence[Measured], tell: Tell) -> list[Match]:
+    """Measure against each other what a third recording laid together, for loops to close."""
+    links = []
+    for one in across_wanted([match for match in matches_of(measured) if match.sure]):
+        tell(f"closing the loop of {one.one} and {one.other}")
+        with suppress(MediaError):
+            work = partial(measure_across, found[one.one], found[one.other], (one.one, one.other), one.offset_s)
+            link = bordered(found[one.one].path, work)
+            links += [] if link is None else [link]
+    return links
 
 
 def _claps(found: Mapping[str, Located], known: DayKnown, tell: Tell) -> dict[str, SyncPoints]:

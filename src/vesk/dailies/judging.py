@@ -9,6 +9,7 @@ from functools import partial
 from pathlib import Path
 
 from vesk.core.conform.correction import Correction
+from vesk.core.day.day import Match
 from vesk.core.day.evidence import match_of
 from vesk.core.day.recording import Known
 from vesk.core.day.solution import Solution
@@ -115,12 +116,29 @@ def with_rivals(
     return kept
 
 
+def matches_of(measured: Sequence[Measured]) -> list[Match]:
+    """Return what was measured as the day's solution takes it; a pair with a rival is not sure.
+
+    Parameters
+    ----------
+    measured : sequence of Measured
+        Judged with their rivals.
+    """
+    matches = []
+    for one in measured:
+        match = match_of(one.picture, one.sound, one.found)
+        if match is not None:
+            matches.append(replace(match, sure=match.sure and one.judged.rivalry is None))
+    return matches
+
+
 def with_solution(
     known: Mapping[str, Known],
     heard: Mapping[str, SyncPoints],
     measured: Sequence[Measured],
     rate: FrameRate,
     late: Mapping[str, float],
+    across: Sequence[Match] = (),
 ) -> tuple[list[Measured], Solution]:
     """Judge again with what the day as a whole says of each pair, and with the claps of both.
 
@@ -135,13 +153,10 @@ def with_solution(
         The day's.
     late : mapping of str to float
         How late devices hear, seconds, by tag, as a person says.
+    across : sequence of Match
+        Recordings of one kind, measured against each other.
     """
-    matches = []
-    for one in measured:
-        match = match_of(one.picture, one.sound, one.found)
-        if match is not None:
-            matches.append(replace(match, sure=match.sure and one.judged.rivalry is None))
-    found = solve(day_of(known, heard, matches, rate, late))
+    found = solve(day_of(known, heard, matches_of(measured), rate, late, across))
     kept = []
     for one in measured:
         place = found.places.get((one.picture, one.sound))

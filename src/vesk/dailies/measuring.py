@@ -4,6 +4,8 @@ from __future__ import annotations
 
 from dataclasses import replace
 
+from vesk.core.day.day import Match
+from vesk.core.day.evidence import match_of
 from vesk.core.kinds import MATCHED
 from vesk.core.progress import OnProgress, unwatched
 from vesk.core.sound.measure import measure_channels
@@ -53,9 +55,33 @@ def measure_by_sound(
 
 
 _SAME_S = 0.1  # microphones thirty metres apart
+_ASTRAY_S = 5.0  # a loop that does not close by more is another place
 
 
 def same_moment(one: Located, other: Located, offset_s: float) -> bool:
     """Say whether two recordings of one kind heard the same moments: they match each other, and just there."""
     found = measure_by_sound(one, other, proposal_s=offset_s)
     return found.decision == MATCHED and found.line is not None and abs(found.line.at_middle_s - offset_s) < _SAME_S
+
+
+def measure_across(one: Located, other: Located, keys: tuple[str, str], offset_s: float) -> Match | None:
+    """Measure two recordings of one kind against each other, the first in the place of the picture.
+
+    Parameters
+    ----------
+    one, other : Located
+    keys : tuple of str
+        Of both.
+    offset_s : float
+        Where a third recording lays the other on the one, seconds.
+
+    Returns
+    -------
+    Match or None
+        None where their sounds do not match, or match elsewhere: that closes no loop.
+    """
+    found = measure_by_sound(one, other, proposal_s=offset_s)
+    match = match_of(*keys, found)
+    if match is None or not match.sure or abs(match.at_head_s - offset_s) >= _ASTRAY_S:
+        return None
+    return match

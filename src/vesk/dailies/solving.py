@@ -22,6 +22,7 @@ def day_of(
     matches: Collection[Match],
     rate: FrameRate,
     late: Mapping[str, float],
+    across: Collection[Match] = (),
 ) -> Day:
     """Return the evidence of a folder.
 
@@ -35,6 +36,8 @@ def day_of(
         The day's.
     late : mapping of str to float
         How late devices hear, seconds, by tag, as a person says.
+    across : collection of Match
+        Recordings of one kind, measured against each other.
     """
     own = [one for one in known.values() if not one.aside]
     kinds = {one.item.source: one.item.facts.kind for one in own}
@@ -71,7 +74,7 @@ def day_of(
     )
     return Day(
         devices, recorded, tuple(matches), tuple(seen), tuple(claps), named,
-        tolerance_frames=float(Tolerance().frames), length=rate.day,
+        across=tuple(across), tolerance_frames=float(Tolerance().frames), length=rate.day,
     )  # fmt: skip
 
 

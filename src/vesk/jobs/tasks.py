@@ -201,6 +201,7 @@ def compare(day_id: int) -> None:
     settings = for_work()
     with tracked(settings, Work.COMPARE, day_id) as (session, on_progress):
         measure_action.compare_rivals(session, settings, day_id, on_progress)
+        measure_action.close_loops(session, settings, day_id, on_progress)
         for pairing_id in pairing_action.pair_by_solution(session, days.get_day(session, day_id)):
             ask_measure(session, pairing_id, priority=LATER)
 

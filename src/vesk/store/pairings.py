@@ -172,6 +172,18 @@ def of_act(session: Session, day_id: int, act: str) -> list[Undoable]:
     return made
 
 
+def acts_standing(session: Session, day_id: int) -> set[str]:
+    """Return the names of what was done at once on a day and stands, in part or whole."""
+    names = {one.act for one in device_corrections(session, day_id)}
+    for column, pairing, undone in (
+        (CorrectionRow.act, CorrectionRow.pairing_id, CorrectionRow.undone_at),
+        (CheckRow.act, CheckRow.pairing_id, CheckRow.undone_at),
+    ):
+        query = select(column).where(col(pairing).in_(_ever(day_id)), col(undone).is_(None), column != "")
+        names |= set(session.exec(query.distinct()))
+    return names - {""}
+
+
 def _of_act(session: Session, table: type[S], day_id: int, act: str) -> list[S]:
     of_day = col(table.pairing_id).in_(_ever(day_id))
     return list(session.exec(select(table).where(table.act == act, of_day, col(table.undone_at).is_(None))))

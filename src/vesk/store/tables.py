@@ -12,6 +12,7 @@ from sqlalchemy.dialects.postgresql import JSONB
 from sqlmodel import Field, SQLModel
 
 from vesk.core.conform.written import WRITTEN, Written
+from vesk.core.day.day import MATCH, Match
 from vesk.core.facts import FACTS, Facts
 from vesk.core.heard import HEARD, Heard
 from vesk.core.kinds import (
@@ -308,7 +309,7 @@ def _name_first(_mapper: Any, _connection: Any, row: Pairing) -> None:
 
 
 class ComparedRow(SQLModel, table=True):
-    """Two recordings filed as one device's, compared by their own sound: whether both heard the same moments."""
+    """Two recordings of one kind, compared by their own sound: whether both heard the same moments, how they lie."""
 
     __tablename__ = "compared"
     __table_args__ = (Index("compared_once", "one_id", "other_id", "of", unique=True),)
@@ -318,6 +319,7 @@ class ComparedRow(SQLModel, table=True):
     other_id: int = Field(foreign_key="recording.id")
     of: str  # the contents of both, as they were then
     same_moment: bool
+    across: Optional[Match] = Field(default=None, sa_column=_json(MATCH))  # measured: the first as the picture
 
 
 class CorrectionRow(SQLModel, table=True):

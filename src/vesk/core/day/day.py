@@ -10,6 +10,7 @@ from dataclasses import dataclass
 from fractions import Fraction
 
 from vesk.core.kinds import Clock, Kind, Witness
+from vesk.core.plain import Plain
 
 
 @dataclass(frozen=True, slots=True)
@@ -110,6 +111,9 @@ class Match:
         return self.at_head_s - self.ppm * 1e-6 * (picture_s - self.head_s)
 
 
+MATCH = Plain(Match)
+
+
 @dataclass(frozen=True, slots=True)
 class SeenClap:
     """A clap seen in a picture.
@@ -201,6 +205,8 @@ class Day:
     ----------
     devices, recordings, matches
         Every one, in any order; keys and tags are unique.
+    across : tuple of Match
+        Two pictures, or two sounds, measured against each other: the first in the place of the picture.
     seen, heard
         Claps.
     named : tuple of Named
@@ -220,6 +226,7 @@ class Day:
     heard: tuple[HeardClap, ...] = ()
     named: tuple[Named, ...] = ()
     ties: tuple[Tie, ...] = ()
+    across: tuple[Match, ...] = ()
     tolerance_frames: float = 0.25
     length: Fraction = Fraction(86_400)
 

@@ -9,6 +9,7 @@ from itertools import combinations
 from vesk.core.day.day import Match
 
 _STEPS = 3
+_LEAST_SHARED_S = 5.0
 
 
 @dataclass(frozen=True, slots=True)
@@ -18,39 +19,116 @@ class Loop:
     Attributes
     ----------
     members : tuple of str
-        Keys of its recordings, in order: picture, sound, picture, sound.
+        Keys of its recordings, in order: picture, sound, picture, sound; or two of one kind and one of the other.
     misclosure_s : float
         By how much later one comes back than one set out, seconds.
     se_s : float
         Standard error of that, by those of its pairings.
     """
 
-    members: tuple[str, str, str, str]
+    members: tuple[str, ...]
     misclosure_s: float
     se_s: float
 
 
-def find_loops(matches: Sequence[Match]) -> list[Loop]:
-    """Return every loop of two pictures and two sounds that share moments, the worst first.
+@dataclass(frozen=True, slots=True)
+class Across:
+    """Two recordings of one kind that heard the same, to be measured against each other.
+
+    Attributes
+    ----------
+    one, other : str
+        Keys.
+    offset_s : float
+        Where their pairings with a third lay the other on the one, seconds.
+    """
+
+    one: str
+    other: str
+    offset_s: float
+
+
+def find_loops(matches: Sequence[Match], across: Sequence[Match] = ()) -> list[Loop]:
+    """Return every loop of recordings that share moments, the worst first.
+
+    Parameters
+    ----------
+    matches : sequence of Match
+        Those that sound decided.
+    across : sequence of Match
+        Two pictures, or two sounds, measured against each other: the first in the place of the picture.
+    """
+    found = {(one.picture, one.sound): one for one in matches}
+    sounds: dict[str, set[str]] = {}
+    pictures: dict[str, set[str]] = {}
+    for picture, sound in found:
+        sounds.setdefault(picture, set()).add(sound)
+        pictures.setdefault(sound, set()).add(picture)
+    loops: list[Loop | None] = []
+    # Only pictures that share two sounds with another lie on a loop of four.
+    several = sorted(picture for picture, own in sounds.items() if len(own) > 1)
+    for one, other in combinations(several, 2):
+        for first, second in combinations(sorted(sounds[one] & sounds[other]), 2):
+            loops.append(_close(found[one, first], found[other, first], found[other, second], found[one, second]))
+    for link in across:
+        heard = sorted(sounds.get(link.picture, set()) & sounds.get(link.sound, set()))
+        loops += [_by_sound(link, found[link.picture, sound], found[link.sound, sound]) for sound in heard]
+        seen = sorted(pictures.get(link.picture, set()) & pictures.get(link.sound, set()))
+        loops += [_by_picture(link, found[picture, link.picture], found[picture, link.sound]) for picture in seen]
+    return sorted((loop for loop in loops if loop is not None), key=lambda loop: -abs(loop.misclosure_s))
+
+
+def across_wanted(matches: Sequence[Match]) -> list[Across]:
+    """Return which two of one kind share moments with a third: measured against each other they close a loop.
 
     Parameters
     ----------
     matches : sequence of Match
         Those that sound decided.
     """
-    found = {(one.picture, one.sound): one for one in matches}
-    sounds: dict[str, set[str]] = {}
-    for picture, sound in found:
-        sounds.setdefault(picture, set()).add(sound)
-    loops = []
-    # Only pictures that share two sounds with another lie on a loop.
-    several = sorted(picture for picture, own in sounds.items() if len(own) > 1)
-    for one, other in combinations(several, 2):
-        for first, second in combinations(sorted(sounds[one] & sounds[other]), 2):
-            loop = _close(found[one, first], found[other, first], found[other, second], found[one, second])
-            if loop is not None:
-                loops.append(loop)
-    return sorted(loops, key=lambda loop: -abs(loop.misclosure_s))
+    wanted: dict[tuple[str, str], Across] = {}
+    by_key: dict[str, list[Match]] = {}
+    for match in sorted(matches, key=lambda match: (match.picture, match.sound)):
+        for key in (match.picture, match.sound):
+            by_key.setdefault(key, []).append(match)
+    for one, other in (pair for key in sorted(by_key) for pair in combinations(by_key[key], 2)):
+        if one.sound == other.sound:
+            begin = max(one.head_s - one.at_head_s, other.head_s - other.at_head_s)
+            shared = min(one.tail_s - one.at_head_s, other.tail_s - other.at_head_s) - begin
+            made = Across(one.picture, other.picture, one.at_head_s - other.at_head_s)
+        else:
+            shared = min(one.tail_s, other.tail_s) - max(one.head_s, other.head_s)
+            made = Across(one.sound, other.sound, other.at_head_s - one.at_head_s)
+        if made.offset_s < 0:  # whoever begins first comes first, whatever their names
+            made = Across(made.other, made.one, -made.offset_s)
+        if shared >= _LEAST_SHARED_S:
+            wanted.setdefault((made.one, made.other), made)
+    return list(wanted.values())
+
+
+def _by_sound(link: Match, one: Match, other: Match) -> Loop | None:
+    """Go from a picture over a sound to another picture, and from that back, as the two heard each other."""
+    at = (max(link.head_s, one.head_s) + min(link.tail_s, one.tail_s)) / 2
+    if not (link.head_s <= at <= link.tail_s and one.head_s <= at <= one.tail_s):
+        return None
+    beside = at - link.heard_s(at)
+    if not other.head_s <= beside <= other.tail_s:
+        return None
+    apart = (at - one.heard_s(at)) - (beside - other.heard_s(beside))
+    return Loop((one.picture, one.sound, other.picture), apart, _error(link, one, other))
+
+
+def _by_picture(link: Match, one: Match, other: Match) -> Loop | None:
+    """Go from a sound over a picture to another sound, and from that back, as the two heard each other."""
+    at = (link.head_s + link.tail_s) / 2
+    first, second = _on_picture(one, at), _on_picture(other, at - link.heard_s(at))
+    if not (one.head_s <= first <= one.tail_s and other.head_s <= second <= other.tail_s):
+        return None
+    return Loop((one.sound, one.picture, other.sound), first - second, _error(link, one, other))
+
+
+def _error(*chain: Match) -> float:
+    return float(sum(one.se_s**2 for one in chain) ** 0.5)
 
 
 def _close(there: Match, across: Match, back: Match, home: Match) -> Loop | None:
@@ -64,9 +142,8 @@ def _close(there: Match, across: Match, back: Match, home: Match) -> Loop | None
     if not (across.head_s <= other <= across.tail_s and back.head_s <= other <= back.tail_s):
         return None
     returned = _on_picture(home, other - back.heard_s(other))
-    chain = (there, across, back, home)
     members = (there.picture, there.sound, across.picture, back.sound)
-    return Loop(members, returned - at, sum(one.se_s**2 for one in chain) ** 0.5)
+    return Loop(members, returned - at, _error(there, across, back, home))
 
 
 def _on_picture(match: Match, sound_s: float) -> float:

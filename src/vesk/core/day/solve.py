@@ -92,7 +92,7 @@ class _Solver:
         places = {(one.picture, one.sound): self._place(one) for one in self.matches}
         ties = {pair: one for pair, tie in self.ties.items() if (one := self._by_tie(tie)) is not None}
         places = {(one.picture, one.sound): one for one in self._by_clock()} | places | ties
-        loops = tuple(find_loops(self.sure))
+        loops = tuple(find_loops(self.sure, self.day.across))
         of_pairs = {id(one.contradiction): one.contradiction for one in places.values() if one.contradiction}
         devices = {one.key: one.device for one in self.day.recordings}
         sources = {one.device: self.filed[one.key] for one in self.day.recordings}

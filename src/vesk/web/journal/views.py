@@ -5,7 +5,7 @@ from __future__ import annotations
 from flask import Blueprint
 from flask.typing import ResponseReturnValue
 
-from vesk.store import journal
+from vesk.store import journal, pairings
 from vesk.web.shared import render, session
 from vesk.web.shared.page import day_frame
 
@@ -20,4 +20,5 @@ def show(day_id: int) -> ResponseReturnValue:
         "journal/_journal.html",
         frame=day_frame(day_id),
         lines=journal.of_day(session(), day_id),
+        standing=pairings.acts_standing(session(), day_id),
     )

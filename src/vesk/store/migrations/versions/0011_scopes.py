@@ -2,6 +2,7 @@
 
 import sqlalchemy as sa
 from alembic import op
+from sqlalchemy.dialects import postgresql
 
 revision = "0011"
 down_revision = "0010"
@@ -55,6 +56,7 @@ def upgrade() -> None:
     for table in _ACTS:
         op.add_column(table, sa.Column("act", sa.String(), nullable=False, server_default=""))
         op.create_index(f"ix_{table}_act", table, ["act"])
+    op.add_column("compared", sa.Column("across", postgresql.JSONB(none_as_null=True), nullable=True))
     op.add_column("journal", sa.Column("act", sa.String(), nullable=False, server_default=""))
 
 
@@ -62,6 +64,7 @@ def downgrade() -> None:
     op.execute("UPDATE correction SET origin = 'own' WHERE origin = 'joined'")
     op.execute("DELETE FROM sync_point WHERE origin != 'found'")
     op.drop_column("journal", "act")
+    op.drop_column("compared", "across")
     for table in _ACTS:
         op.drop_index(f"ix_{table}_act", table)
         op.drop_column(table, "act")
