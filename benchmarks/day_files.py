@@ -126,7 +126,10 @@ DAYS = (
     HardDay("off-speed beside real time", (camera("A"), camera("H", channels=(), **NONE), recorder()),
             capture_fps={"H": 100}),
     HardDay("takes of the same lines, one nobody recorded", (camera("A"), recorder()), lines=True, alone=("A",)),
-    HardDay("files of a run restart at zero", (camera("A"), camera("E", split_s=10.0, header="zero"), recorder())),
+    HardDay(
+        "files of a run restart at zero", (camera("A"), camera("E", split_s=8.0, header="zero"), recorder()),
+        names=lambda tag, take, _slate: f"clip{10 * take:04}.mov" if tag == "E" else "",
+    ),
     HardDay("48 048 Hz labelled 48 000", (camera("A"), recorder(ppm=1000.0))),
 )  # fmt: skip
 
