@@ -113,6 +113,16 @@ def test_hours_off_a_power_cycle_and_a_jam_are_one_finding_each():
     assert sorted(asked) == [(Asked.CLOCK, "B", 5), (Asked.CLOCK, "B", 7)]
 
 
+def test_a_camera_an_hour_off_and_a_recorder_that_drifts_agree_on_when_it_was():
+    """The recorder's clock is asked what it said at that moment, not an hour later."""
+    off = MadeDevice("B", PICTURE, lambda _at: 3600.0, LTC)
+    day, _ = made(A, off, S1, MadeDevice("S2", SOUND, lambda at: 20e-6 * (at - 9 * HOUR)), takes=10)
+    solution = solve(day.day())
+    assert not solution.contradictions
+    assert max(one.scatter_s for one in solution.clocks["B"].stretches) < 0.004  # microphones that move; not 72 ms
+    assert max(map(abs, off_picture(day, solution, "B"))) < 0.005
+
+
 def test_a_clean_large_day_leaves_one_decision_for_each_device_and_jam():
     def jammed(ppm):
         return lambda at: ppm * 1e-6 * (at - (7 if at < 13.5 * HOUR else 13.5) * HOUR)

@@ -13,8 +13,8 @@ from sqlmodel import Session
 from vesk.actions import correct
 from vesk.actions.overview import Overview
 from vesk.actions.pairing_status import CHECKED, SET_ASIDE, PairingStatus, by_device, is_of
-from vesk.core.conform.correction import Correction, errors
-from vesk.core.conform.device import DeviceFit, Take, fit_device
+from vesk.core.conform.correction import Correction, Errors, errors
+from vesk.core.conform.device import DeviceCorrection, DeviceFit, Take, fit_device
 from vesk.core.day.clocks import around
 from vesk.core.errors import NotFoundError, RefusedError, VeskError
 from vesk.core.wording import signed
@@ -100,6 +100,84 @@ def scope_of(view: Overview, about: Sequence[PairingStatus]) -> Scoped | None:
     return Scoped(row, fit, touched)
 
 
+def typed_scope(
+    view: Overview,
+    picture: Source,
+    sound: Source,
+    correction: DeviceCorrection,
+    *,
+    since: Fraction | None = None,
+    before: Fraction | None = None,
+) -> Scoped:
+    """Return a correction as a person typed it, with the takes that it touches.
+
+    Parameters
+    ----------
+    view : Overview
+    picture, sound : Source
+        A camera and a recorder.
+    correction : DeviceCorrection
+    since, before : Fraction, optional
+        On the day's label clock, seconds; open where None.
+
+    Raises
+    ------
+    RefusedError
+        If no take lies in it that nobody corrected or checked.
+    """
+    row = DeviceCorrectionRow(
+        day_id=view.day.id, picture_source_id=picture.id, sound_source_id=sound.id, since=since, before=before,
+        slip=correction.slip, drift=correction.drift, ppm=correction.ppm, anchor=correction.anchor, made_by="",
+    )  # fmt: skip
+    length = days.rate_of(view.day).day
+    touched = tuple(one for one in view.statuses if is_of(row, one.picture, one.sound, length) and _is_open(one))
+    if not touched:
+        raise RefusedError(
+            f"No take of {picture.tag} with {sound.tag} lies there that nobody corrected or checked: nothing was done."
+        )
+    return Scoped(row, DeviceFit(correction, ()), touched)
+
+
+def before_and_after(scoped: Scoped, length: Fraction) -> list[tuple[PairingStatus, Errors, Errors]]:
+    """Return the best and the worst take as they lie and as they would lie, by what is left.
+
+    Parameters
+    ----------
+    scoped : Scoped
+    length : Fraction
+        How long the label clock takes to come round, seconds.
+    """
+    found = []
+    for one in scoped.touched:
+        line = one.judged.line
+        if line is not None and one.errors is not None:
+            laid = by_device(scoped.row, one.pairing, one.picture, length).on(one.pairing.offset)
+            found.append((one, one.errors, errors(laid, line, one.points, late_s=one.late_s)))
+    found.sort(key=lambda item: max(map(abs, item[2].all)))
+    return found if len(found) < 2 else [found[0], found[-1]]
+
+
+def take_scope(session: Session, settings: Settings, view: Overview, scoped: Scoped) -> Done:
+    """Take a correction that a person typed for a device.
+
+    Parameters
+    ----------
+    session, settings
+    view : Overview
+    scoped : Scoped
+    """
+    changes.hold(session, view.day.id)
+    act = new_act()
+    scoped.row.act, scoped.row.made_by = act, settings.person
+    session.add(scoped.row)
+    for one in scoped.touched:
+        changes.count(session, pairings.get(session, one.pairing.id))
+    tags = f"{scoped.touched[0].picture_source.tag} with {scoped.touched[0].sound_source.tag}"
+    what = f"{tags}: one correction for {len(scoped.touched)} takes, {scoped.says}, as typed"
+    note_act(session, settings, view.day, what, act)
+    return Done(len(scoped.touched), (), act)
+
+
 def _label(edge: float | None, length: Fraction) -> Fraction | None:
     return None if edge is None else Fraction(round(edge * 1000), 1000) % length
 
@@ -123,23 +201,6 @@ def _take(one: PairingStatus) -> Take | None:
         str(one.pairing.id), one.pairing.offset, one.picture.start, 1 / float(one.fps), -off.head_s, -off.tail_s,
         tail - head, line.ppm, line.se_ppm, wants,
     )  # fmt: skip
-
-
-def errors_by(scoped: Scoped, one: PairingStatus, length: Fraction) -> tuple[float, float, float] | None:
-    """Return what a correction would leave at head, middle and tail of a take, seconds.
-
-    Parameters
-    ----------
-    scoped : Scoped
-    one : PairingStatus
-    length : Fraction
-        How long the label clock takes to come round, seconds.
-    """
-    line = one.judged.line
-    if line is None:
-        return None
-    laid = by_device(scoped.row, one.pairing, one.picture, length).on(one.pairing.offset)
-    return errors(laid, line, one.points, late_s=one.late_s).all
 
 
 @dataclass(frozen=True, slots=True)

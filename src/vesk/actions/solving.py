@@ -7,7 +7,7 @@ from dataclasses import replace
 
 from vesk.actions.remembered import Remembered
 from vesk.core.day.day import Day, Device, HeardClap, Match, Named, Recorded, SeenClap
-from vesk.core.day.evidence import likely_seen, match_of, slate_of
+from vesk.core.day.evidence import has_ears, likely_seen, match_of, slate_of
 from vesk.core.day.recording import stem_of
 from vesk.core.day.solution import Solution
 from vesk.core.day.solve import solve
@@ -67,8 +67,9 @@ def without_matches(
         start, clock = (None, None) if row.start is None else (row.start, row.clock)
         tag = sources[row.source_id].tag
         look = look_of(stem_of(row.path), row.facts) if row.facts else ""
+        ears = row.facts is None or has_ears(row.facts, row.heard)
         slate = slate_of(row.told.scene, row.told.take) if row.told else ""
-        recorded.append(Recorded(str(row.id), tag, kind, start, clock, float(row.duration), 1 / fps, look, slate))
+        recorded.append(Recorded(str(row.id), tag, kind, start, clock, float(row.duration), 1 / fps, look, slate, ears))
         for point in marked.get(row.id, ()):
             if point.state == sync_points.REFUSED:
                 continue

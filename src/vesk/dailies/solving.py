@@ -6,7 +6,7 @@ from collections.abc import Collection, Mapping
 from fractions import Fraction
 
 from vesk.core.day.day import Day, Device, HeardClap, Match, Named, Recorded, SeenClap
-from vesk.core.day.evidence import likely_seen, slate_of
+from vesk.core.day.evidence import has_ears, likely_seen, slate_of
 from vesk.core.day.recording import Known, stem_of
 from vesk.core.intake.devices import look_of
 from vesk.core.kinds import PICTURE
@@ -46,7 +46,7 @@ def day_of(
             one.item.key, one.item.source, one.item.facts.kind, one.start, one.clock if one.start is not None else None,
             float(one.item.facts.duration), float(1 / (one.item.facts.fps or rate.fps)),
             look_of(stem_of(one.item.path), one.item.facts),
-            slate_of(one.values["scene"].value, one.values["take"].value),
+            slate_of(one.values["scene"].value, one.values["take"].value), has_ears(one.item.facts, one.item.heard),
         )
         for one in own
     )  # fmt: skip

@@ -138,7 +138,8 @@ class MadeDay:
             if own.kind == PICTURE:
                 says = floor(says * own.fps + 1e-6) / own.fps if own.clock == HEADER else says
             start = Fraction(round(says * 48_000), 48_000) % 86_400
-        return Recorded(key, own.tag, own.kind, start, own.clock if own.error else None, length, 1 / own.fps)
+        clock = own.clock if own.error else None
+        return Recorded(key, own.tag, own.kind, start, clock, length, 1 / own.fps, ears=not own.mute)
 
     def _seen(self, key: str, own: MadeDevice, contact: float, late: float) -> SeenClap:
         closed = floor(contact * own.fps) + 1  # the first frame that begins after contact

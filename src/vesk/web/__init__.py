@@ -22,6 +22,7 @@ from vesk.media.paperwork import MOST_BYTES
 from vesk.settings import Settings, from_environment
 from vesk.web import shared
 from vesk.web.bench.views import bp as bench
+from vesk.web.clocks.views import bp as clocks
 from vesk.web.day.views import bp as day
 from vesk.web.home.views import bp as home
 from vesk.web.intake.changes import bp as intake
@@ -93,6 +94,7 @@ def create_app(settings: Settings | None = None) -> Flask:
         common,
         home,
         day,
+        clocks,
         joining,
         intake,
         naming,

@@ -21,7 +21,7 @@ _ROUNDS = 2
 class Apart:
     """What one pairing measures: how far a camera's clock is ahead of a recorder's at a label time, seconds.
 
-    `picture` and `sound` are tags, `recordings` the keys of both recordings.
+    `picture` and `sound` are tags, `recordings` the keys of both recordings; `label_s` is the camera's.
     """
 
     picture: str
@@ -30,6 +30,11 @@ class Apart:
     label_s: float
     apart_s: float
     se_s: float
+
+    @property
+    def sound_label_s(self) -> float:
+        """What the recorder's clock says at that moment: hours away, where one of the two is."""
+        return self.label_s - self.apart_s
 
 
 @dataclass(frozen=True, slots=True)
@@ -78,6 +83,19 @@ class DeviceClock:
                 differ = other.ahead_at(label_s) - own.ahead_at(label_s)
                 error = (error**2 + chance * (1 - chance) * differ**2) ** 0.5
         return own.ahead_at(label_s), error
+
+    def at_moment(self, reference_s: float, *, without: int | None = None) -> tuple[float, float] | None:
+        """Return the same at a moment that the reference's clock names: its own may say hours more or less then.
+
+        Parameters
+        ----------
+        reference_s : float
+            Seconds, on the reference's clock.
+        without : int, optional
+            As of `at`.
+        """
+        near = self.at(reference_s, without=without)
+        return None if near is None else self.at(reference_s + near[0], without=without)
 
     def stretch_at(self, label_s: float) -> Stretch | None:
         """Return the stretch that a label time is of, or lies nearest to; None for the reference.
@@ -172,13 +190,15 @@ def _solve_one(
         one = measured[index]
         by_picture = one.picture == device
         other = clocks.get(one.sound if by_picture else one.picture)
-        known = other.at(one.label_s) if other is not None else None
+        labels = one.label_s, one.sound_label_s
+        mine, others = labels if by_picture else reversed(labels)
+        known = other.at(others) if other is not None else None
         if known is None:
             continue
         ahead = one.apart_s + known[0] if by_picture else known[0] - one.apart_s
         # What one recording says several times it says once: its label is rounded once.
         key = one.recordings[0 if by_picture else 1], round(ahead / _ALIKE_S)
-        points.setdefault(key, []).append((one.label_s, ahead, (one.se_s**2 + known[1] ** 2) ** 0.5, index))
+        points.setdefault(key, []).append((mine, ahead, (one.se_s**2 + known[1] ** 2) ** 0.5, index))
     groups = list(points.values())
     means = [tuple(sum(values) / len(group) for values in zip(*group, strict=True)) for group in groups]
     at, ahead_s, se = ([mean[n] for mean in means] for n in range(3))

@@ -55,6 +55,8 @@ class Recorded:
         What it tells of its device: the shape of its name, how it is coded.
     slate : str
         Scene and take as one word; empty where either is not known.
+    ears : bool
+        Whether it has sound that is not timecode.
     """
 
     key: str
@@ -66,6 +68,7 @@ class Recorded:
     frame_s: float
     hint: str = ""
     slate: str = ""
+    ears: bool = True
 
 
 @dataclass(frozen=True, slots=True)

@@ -3,6 +3,8 @@
 from __future__ import annotations
 
 from vesk.core.day.day import Match
+from vesk.core.facts import Facts
+from vesk.core.heard import Heard
 from vesk.core.kinds import MATCHED, REFUSED
 from vesk.core.sound.measurement import Measurement
 
@@ -46,3 +48,16 @@ def slate_of(scene: str, take: str) -> str:
     """
     scene, take = scene.strip().casefold(), take.strip().casefold().lstrip("0")
     return f"{scene} / {take}" if scene and take else ""
+
+
+def has_ears(facts: Facts, heard: Heard | None) -> bool:
+    """Say whether a recording has sound that is not timecode.
+
+    Parameters
+    ----------
+    facts : Facts
+    heard : Heard or None
+        On its channels; None before it was listened to.
+    """
+    coded = heard.ltc if heard else {}
+    return any(channel not in coded for channel in range(facts.channels))

@@ -80,9 +80,7 @@ class _Solver:
         self.late: dict[str, float] = {one.tag: one.late_s for one in day.devices}
         self.discords: dict[str, Contradiction] = {}
         self.leads: list[Lead] = []
-        decided = {one.picture for one in self.sure}
-        silent = {one.key for one in day.recordings} - decided
-        self.ties = {(one.picture, one.sound): one for one in ties_of(day, self.late, silent)}
+        self.ties = {(one.picture, one.sound): one for one in ties_of(day, self.late)}
         self.tied: dict[tuple[str, str], int] = {}
 
     def solve(self) -> Solution:
@@ -186,10 +184,14 @@ class _Solver:
         one, other = self.clocks.get(self._tag(picture)), self.clocks.get(self._tag(sound))
         if one is None or other is None or one.reference != other.reference:
             return None
-        known, against = one.at(label_s, without=index), other.at(label_s, without=index)
-        if known is None or against is None:
+        known = one.at(label_s, without=index)
+        if known is None:
             return None
-        stretches = one.stretch_at(label_s), other.stretch_at(label_s)
+        moment = label_s - known[0]
+        against = other.at_moment(moment, without=index)
+        if against is None:
+            return None
+        stretches = one.stretch_at(label_s), other.stretch_at(moment + against[0])
         scatter = sum(stretch.scatter_s**2 for stretch in stretches if stretch is not None)
         return known[0] - against[0], float((scatter + known[1] ** 2 + against[1] ** 2) ** 0.5)
 
@@ -314,10 +316,9 @@ class _Solver:
 
     def _error(self, picture: Recorded, sound: str, label_s: float) -> float:
         """Return the standard error of a place that clocks alone give, seconds."""
-        total = 0.0
-        for key in (picture.key, sound):
-            known = self.clocks[self._tag(key)].at(label_s)
-            total += known[1] ** 2 if known else 0.0
+        known = self.clocks[picture.device].at(label_s) or (0.0, 0.0)
+        other = self.clocks[self._tag(sound)].at_moment(label_s - known[0]) or (0.0, 0.0)
+        total = known[1] ** 2 + other[1] ** 2
         stretch = self.clocks[picture.device].stretch_at(label_s)
         if picture.clock == HEADER and stretch and stretch.scatter_s > ROUNDED * picture.frame_s:
             total += (picture.frame_s * _UNIFORM) ** 2  # its labels are rounded to frames that keep no step with them
@@ -357,9 +358,9 @@ class _Solver:
         """Return which recorder and which stretch of either clock a pairing is of: sharing it, it shares its cause."""
         timed = self.timed.get((match.picture, match.sound))
         since = []
-        for key in (match.picture, match.sound):
+        for key, away in ((match.picture, 0.0), (match.sound, timed.apart_s if timed else 0.0)):
             clock = self.clocks.get(self._tag(key))
-            stretch = clock.stretch_at(timed.label_s) if clock and timed else None
+            stretch = clock.stretch_at(timed.label_s - away) if clock and timed else None
             since.append(stretch.since_s if stretch else None)
         return self._tag(match.sound), since[0], since[1]
 

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Collection, Iterable, Mapping
+from collections.abc import Iterable, Mapping
 from math import log
 from typing import TypeVar
 
@@ -20,18 +20,16 @@ _ALIKE_FRAMES = 1.5  # within which two readings are one
 _LEAST_SHARED_S = 0.5
 
 
-def ties_of(day: Day, late: Mapping[str, float], silent: Collection[str]) -> list[Tie]:
-    """Return all ties of a day: a person's first, then names, then slates of pictures that no sound places.
+def ties_of(day: Day, late: Mapping[str, float]) -> list[Tie]:
+    """Return all ties of a day: a person's first, then names, then slates of pictures without sound.
 
     Parameters
     ----------
     day : Day
     late : mapping of str to float
         How late devices hear, seconds, by tag.
-    silent : collection of str
-        Keys of pictures that sound has not decided.
     """
-    found = [*day.ties, *_by_name(day, late), *_by_slate(day, late, silent)]
+    found = [*day.ties, *_by_name(day, late), *_by_slate(day, late)]
     ties: dict[tuple[str, str], Tie] = {}
     for one in found:
         ties.setdefault((one.picture, one.sound), one)
@@ -71,8 +69,8 @@ def _middle(low_s: float, high_s: float) -> float:
     return low_s + (high_s - low_s) * _MEAN
 
 
-def _by_slate(day: Day, late: Mapping[str, float], silent: Collection[str]) -> list[Tie]:
-    """Tie a picture that saw a clap with the one sound of a recorder that bears its slate and heard it."""
+def _by_slate(day: Day, late: Mapping[str, float]) -> list[Tie]:
+    """Tie a silent picture that saw a clap with the one sound of a recorder that bears its slate and heard it."""
     sounds: dict[tuple[str, str], list[Recorded]] = {}
     for one in day.recordings:
         if one.kind != PICTURE and one.slate:
@@ -85,8 +83,8 @@ def _by_slate(day: Day, late: Mapping[str, float], silent: Collection[str]) -> l
     made = []
     for (slate, _), own in sorted(pictures.items()):
         for (other, device), with_slate in sorted(sounds.items(), key=lambda item: item[0]):
-            if other != slate or len(own) > 1 or len(with_slate) > 1 or own[0].key not in silent:
-                continue  # a slate that was used twice does not say which is meant
+            if other != slate or len(own) > 1 or len(with_slate) > 1 or own[0].ears:
+                continue  # a slate that was used twice does not say which is meant; what has ears, sound decides
             picture, sound = own[0], with_slate[0]
             late_s = late.get(device, 0.0)
             tie = _tie_claps(picture, sound, seen.get(picture.key, []), heard.get(sound.key, []), late_s)

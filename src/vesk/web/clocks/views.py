@@ -1,0 +1,133 @@
+"""Clocks: each device over the day, against the one that is taken for the truth; one correction for all it caused."""
+
+from __future__ import annotations
+
+from fractions import Fraction
+from math import isfinite
+
+from flask import Blueprint, render_template, request
+from flask.typing import ResponseReturnValue
+
+from vesk.actions import scoping
+from vesk.actions.device_clocks import device_views
+from vesk.actions.overview import Overview
+from vesk.actions.scoping import Scoped
+from vesk.core.conform.device import DeviceCorrection
+from vesk.core.errors import RefusedError, TimecodeError, VeskError
+from vesk.core.kinds import PICTURE
+from vesk.core.timecode import Timecode
+from vesk.core.timemap import MILLION
+from vesk.store import days
+from vesk.web.clocks import plot
+from vesk.web.shared import form, render, session, settings
+from vesk.web.shared.page import day_frame
+
+bp = Blueprint(
+    "clocks", __name__, template_folder="templates", static_folder="static", static_url_path="/static/clocks"
+)
+HERE = "/days/<int:day_id>/clocks"
+_LOOPS = 12
+
+
+def _asked(name: str, otherwise: float) -> float:
+    """Return a number that the address gives; nonsense is as if nothing was given."""
+    try:
+        value = float(request.values.get(name, "")[:24])
+    except ValueError:
+        return otherwise
+    return value if isfinite(value) and abs(value) < 1e7 else otherwise
+
+
+def _show(day_id: int, *, status: int = 200, problem: str = "", done: str = "", act: str = "") -> ResponseReturnValue:
+    frame = day_frame(day_id)
+    view = Overview(session(), frame.day)
+    truth = request.values.get("truth", "")[:40]
+    found = view.of(("clocks", truth), lambda: device_views(view, truth))
+    fps = float(frame.day.fps)
+    low, high = plot.whole(found)
+    since, until = _asked("since", low), _asked("until", high)
+    if not low - 1 <= since < until <= high + 1:
+        since, until = low, high
+    tall = max(0.05, min(_asked("tall", plot.tallest(found, fps)), 1e5))
+    window = plot.Window(since, until, tall)
+    names = {str(row.id): row.name for row in view.recordings}
+    return render(
+        "clocks/page.html", "clocks/_clocks.html", status=status, frame=frame, fps=fps, day_end=high,
+        views=[(one, plot.draw(one, window, fps, frame.clock)) for one in found],
+        size=(plot.WIDTH, plot.HEIGHT, plot.LEFT, plot.FOOT), window=window, whole=(low, high), truth=truth,
+        loops=[(one, [names.get(key, key) for key in one.members]) for one in view.solution.loops[:_LOOPS]],
+        loop_count=len(view.solution.loops), open_loops=len(view.solution.open_loops),
+        standing=scoping.standing(view),
+        cameras=[one for one in view.sources if one.kind == PICTURE],
+        recorders=[one for one in view.sources if one.kind != PICTURE],
+        typed={name: request.values.get(name, "") for name in _FIELDS}, problem=problem, done=done, act=act,
+    )  # fmt: skip
+
+
+@bp.get(HERE)
+def show(day_id: int) -> ResponseReturnValue:
+    """Show every device's clock over the day."""
+    return _show(day_id)
+
+
+_FIELDS = ("camera", "recorder", "slip", "hourly", "ppm", "since_label", "before_label")
+
+
+def _scope(view: Overview) -> Scoped:
+    """Read a correction as typed: slip and growth in frames, rate in ppm, between two labels."""
+    sources = {source.id: source for source in view.sources}
+    camera, recorder = (sources.get(form.whole(name)) for name in ("camera", "recorder"))
+    if camera is None or recorder is None or camera.kind != PICTURE or recorder.kind == PICTURE:
+        raise RefusedError("Choose a camera and a recorder of this day.")
+    fps = view.day.fps
+    slip = (form.number("slip", "frames") if form.text("slip") else Fraction(0)) / fps
+    hourly = (form.number("hourly", "frames an hour") if form.text("hourly") else Fraction(0)) / fps
+    ppm = form.number("ppm", "ppm") if form.text("ppm") else Fraction(0)
+    since, before = (_label(view, name) for name in ("since_label", "before_label"))
+    starts = [row.start for row in view.recordings if row.source_id == camera.id and row.start is not None]
+    if not starts:
+        raise RefusedError(
+            f"{camera.tag} has no clock: there is nothing over the day to correct. Join its takes by hand."
+        )
+    anchor = since if since is not None else min(starts)
+    made = DeviceCorrection(slip, hourly / 3600 * MILLION, ppm, anchor)
+    return scoping.typed_scope(view, camera, recorder, made, since=since, before=before)
+
+
+def _label(view: Overview, name: str) -> Fraction | None:
+    text = form.text(name)
+    if not text:
+        return None
+    clock = days.rate_of(view.day)
+    full = text if text.count(":") + text.count(";") == 3 else f"{text}{';' if clock.drop else ':'}00"
+    try:
+        return Timecode.parse(full, clock).seconds
+    except TimecodeError as error:
+        raise RefusedError(f"{text!r} is no time of the day: write 13:40:00. ({error})") from None
+
+
+@bp.post(f"{HERE}/preview")
+def preview(day_id: int) -> ResponseReturnValue:
+    """Say what a typed correction would touch, and what it leaves on the best and the worst of these takes."""
+    view = Overview(session(), day_frame(day_id).day)
+    try:
+        scoped = _scope(view)
+    except VeskError as error:
+        return render_template("clocks/_preview.html", problem=str(error), rows=[], scoped=None)
+    rows = scoping.before_and_after(scoped, days.rate_of(view.day).day)
+    return render_template("clocks/_preview.html", problem="", rows=rows, scoped=scoped)
+
+
+@bp.post(f"{HERE}/correct")
+def correct(day_id: int) -> ResponseReturnValue:
+    """Take a typed correction for a device."""
+    acts: list[str] = []
+
+    def work() -> str:
+        view = Overview(session(), days.get_day(session(), day_id))
+        made = scoping.take_scope(session(), settings(), view, _scope(view))
+        acts.append(made.act)
+        return f"{made.count} {'take' if made.count == 1 else 'takes'} corrected by one correction."
+
+    status, problem, said = form.act(work)
+    return _show(day_id, status=status, problem=problem, done=said, act=acts[0] if acts else "")
