@@ -26,6 +26,8 @@ class DeviceView:
     choice : Choice or None
         Which clock of it is trusted, and why.
     ears : Lateness or None
+    without_ears_s : float or None
+        How far ahead it is at its first measurement once the ears of both are taken out; None where either is unknown.
     rolled : tuple of (float, float, Recording)
         From when to when, label seconds, and what.
     """
@@ -34,6 +36,7 @@ class DeviceView:
     source: Source
     choice: Choice | None
     ears: Lateness | None
+    without_ears_s: float | None
     rolled: tuple[tuple[float, float, Recording], ...]
 
     @property
@@ -69,11 +72,12 @@ def device_views(view: Overview, truth: str = "") -> list[DeviceView]:
         timed = [(row.start, row) for row in own if row.start is not None]
         spans = [(float(line(start)), float(line(start) + row.duration), row) for start, row in timed]
         rolled = sorted(spans, key=lambda item: item[:2])
-        made.append(
-            DeviceView(
-                shown, source, view.known.clocks.get(source.tag), solution.lateness.get(shown.device), tuple(rolled)
-            )
-        )
+        ears, others = (solution.lateness.get(tag) for tag in (shown.device, shown.truth))
+        bare = None
+        if ears is not None and shown.segments:
+            bare = shown.segments[0].ahead_s[0] - ears.best_s + (others.best_s if others is not None else 0.0)
+        choice = view.known.clocks.get(source.tag)
+        made.append(DeviceView(shown, source, choice, ears, bare, tuple(rolled)))
     return sorted(made, key=lambda one: (one.source.kind != PICTURE, one.source.position, one.shown.device))
 
 

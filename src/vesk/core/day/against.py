@@ -123,7 +123,8 @@ def shown_against(
             for one in own
             if (ahead := _ahead(one, device, clocks, against)) is not None
         ]
-        scatter = max((one.scatter_s for one in clocks[device].stretches), default=0.0)
+        stretches = (*clocks[device].stretches, *clocks[against].stretches)
+        scatter = max((one.scatter_s for one in stretches), default=0.0)
         made.append(Shown(device, against, segments, tuple(marks) if device != against else (), scatter))
     return made
 

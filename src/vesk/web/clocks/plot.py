@@ -3,10 +3,11 @@
 from __future__ import annotations
 
 from collections.abc import Sequence
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from fractions import Fraction
 
 from vesk.actions.device_clocks import DeviceView
+from vesk.core.day.against import Segment
 from vesk.core.timecode import FrameRate, Timecode
 from vesk.core.wording import signed
 
@@ -102,8 +103,11 @@ def draw(view: DeviceView, window: Window, fps: float, clock: FrameRate) -> Plot
     """
     segments = view.shown.segments
     lines, bands, levels = [], [], []
-    for one in segments:
-        level = _level(one.ahead_s, fps)
+    for whole_one in segments:
+        level = _level(whole_one.ahead_s, fps)
+        one = _inside(whole_one, window)
+        if one is None:
+            continue
         low, high = window.x(one.since_s), window.x(one.until_s)
         if high - low < 3:
             low, high = low - 2, high + 2
@@ -120,7 +124,7 @@ def draw(view: DeviceView, window: Window, fps: float, clock: FrameRate) -> Plot
     for seen, at, ahead in view.shown.marks:
         level = _nearest_level(view, at, fps)
         height = (ahead - level) * fps
-        if abs(height) > window.frames:
+        if abs(height) > window.frames or not window.since_s <= at <= window.until_s:
             continue
         reach = min(1.96 * seen.se_s * fps, window.frames)
         says = f"{seen.picture} with {seen.sound}, {_time(at, clock)}: {signed(ahead * fps, 3)} f by {seen.by}"
@@ -133,16 +137,32 @@ def draw(view: DeviceView, window: Window, fps: float, clock: FrameRate) -> Plot
     jams = [
         (window.x((after + before) / 2), f"set anew between {_time(after, clock)} and {_time(before, clock)}")
         for after, before in view.shown.jams
+        if window.since_s <= (after + before) / 2 <= window.until_s
     ]
     rolled = [
         (window.x(low), max(1.5, window.x(high) - window.x(low)), f"{row.name}, {_time(low, clock)}")
         for low, high, row in view.rolled
+        if low >= window.since_s and high <= window.until_s
     ]
     step = (window.until_s - window.since_s) / _TIMES
     times = [(window.x(at), _time(at, clock)) for at in (window.since_s + step * (n + 0.1) for n in range(_TIMES))]
     tick = _nice(window.frames)
     ticks = [(window.y(n * tick), f"{signed(n * tick, 2)}") for n in (-1, 0, 1)]
     return Plot(marks, lines, bands, jams, levels, rolled, times, ticks)
+
+
+def _inside(one: Segment, window: Window) -> Segment | None:
+    """Return the part of a segment that is drawn; None where none is."""
+    low, high = max(one.since_s, window.since_s), min(one.until_s, window.until_s)
+    if low > high:
+        return None
+    span = max(one.until_s - one.since_s, 1e-9)
+
+    def at(values: tuple[float, float], label_s: float) -> float:
+        return values[0] + (values[1] - values[0]) * (label_s - one.since_s) / span
+
+    ahead, errors = ((at(values, low), at(values, high)) for values in (one.ahead_s, one.se_s))
+    return replace(one, since_s=low, until_s=high, ahead_s=ahead, se_s=errors)
 
 
 def _nearest_level(view: DeviceView, at_s: float, fps: float) -> float:
