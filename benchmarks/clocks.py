@@ -15,7 +15,7 @@ DAYS, TAKES = 200, 24
 _JAM = 13.5
 
 
-def _wandering(ppm: float, swing: float, phase: float, jammed: bool) -> Callable[[float], float]:
+def _wandering(ppm: float, swing: float, phase: float, *, jammed: bool) -> Callable[[float], float]:
     """Return a clock's error: a free run, a slow swing of its rate with the temperature, and a jam after lunch."""
 
     def error(at: float) -> float:
@@ -34,9 +34,9 @@ def run(swing: float, days: int) -> None:
     for number in range(days):
         jammed = number % 2 == 1
         ppm = float(rng.uniform(1, 20) * rng.choice([-1, 1]))
-        error = _wandering(ppm, swing, float(rng.uniform(0, 2 * np.pi)), jammed)
+        error = _wandering(ppm, swing, float(rng.uniform(0, 2 * np.pi)), jammed=jammed)
         day = MadeDay([MadeDevice("A", PICTURE, error, LTC), MadeDevice("S1", SOUND)], number)
-        for at in np.sort(rng.uniform(8, 19, TAKES)):
+        for at in 8 + 11 * (np.arange(TAKES) + rng.uniform(0.05, 0.95, TAKES)) / TAKES:
             day.take(["A", "S1"], float(at) * HOUR, 40)
         clock = solve(day.day()).clocks["A"]
         breaks = len(clock.stretches) - 1
@@ -44,9 +44,7 @@ def run(swing: float, days: int) -> None:
             found += 1
             between.append(clock.stretches[1].since_s - clock.stretches[0].until_s)
         invented += max(0, breaks - jammed)
-        for own in clock.stretches:
-            if own.until_s - own.since_s > 2 * HOUR:
-                rates.append(own.rate * 1e6 - ppm)
+        rates += [one.rate * 1e6 - ppm for one in clock.stretches if one.until_s - one.since_s > 2 * HOUR]
         # On its own line it says how far it is ahead as heard: ears are usual here, and the same all day.
         for at in rng.uniform(8, 19, 20) * HOUR:
             known = clock.at(at + error(at))

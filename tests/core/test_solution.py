@@ -123,6 +123,27 @@ def test_a_camera_an_hour_off_and_a_recorder_that_drifts_agree_on_when_it_was():
     assert max(map(abs, off_picture(day, solution, "B"))) < 0.005
 
 
+def test_a_clock_that_swings_with_the_temperature_is_one_curve_and_its_jam_is_told_from_it():
+    def error(at):
+        since = at - (7 if at < 13.5 * HOUR else 13.5) * HOUR
+        return 8e-6 * since + 2e-6 * 6 * HOUR / (2 * np.pi) * (1 - np.cos(2 * np.pi * since / (6 * HOUR)))
+
+    day, _ = made(MadeDevice("A", PICTURE, error, LTC), S1, takes=30, since=7.5, until=19.0)
+    before, after = solve(day.day()).clocks["A"].stretches
+    assert before.until_s < 13.6 * HOUR < after.until_s
+    assert before.curve is not None
+    for own in (before, after):
+        for at in np.linspace(own.since_s, own.until_s, 40):
+            off = own.ahead_at(at) - error(at)
+            assert abs(off) < max(0.0025, 3 * own.error_at(at))  # a straight line is 8 ms off
+    # One that lies bends nothing, and a straight clock stays straight.
+    day, keys = made(MadeDevice("A", PICTURE, lambda at: 8e-6 * at, LTC), S1, takes=30)
+    day.mistake(*keys[11][:2], 0.3)
+    (only,) = solve(day.day()).clocks["A"].stretches
+    assert only.curve is None
+    assert len(only.members) == 29
+
+
 def test_a_clean_large_day_leaves_one_decision_for_each_device_and_jam():
     def jammed(ppm):
         return lambda at: ppm * 1e-6 * (at - (7 if at < 13.5 * HOUR else 13.5) * HOUR)

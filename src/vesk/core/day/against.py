@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Mapping, Sequence
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from itertools import pairwise
 
 from vesk.core.day.clocks import DeviceClock
@@ -49,6 +49,7 @@ class Segment:
     se_s: tuple[float, float]
     ppm: float
     se_ppm: float
+    goes_on: bool = False  # from the one before: a curve, bend by bend
 
 
 @dataclass(frozen=True, slots=True)
@@ -75,7 +76,7 @@ class Shown:
     @property
     def jams(self) -> tuple[tuple[float, float], ...]:
         """Between which label times it, or the truth, was set anew."""
-        return tuple((one.until_s, other.since_s) for one, other in pairwise(self.segments))
+        return tuple((one.until_s, other.since_s) for one, other in pairwise(self.segments) if not other.goes_on)
 
     def ahead_at(self, label_s: float) -> tuple[float, float]:
         """Return how far ahead it is, and the standard error, seconds, by the segment that is nearest.
@@ -147,7 +148,15 @@ def _segments(own: DeviceClock, truth: DeviceClock) -> tuple[Segment, ...]:
                 cut.append((begin, low))
                 begin = high
         cut.append((begin, until))
-    return tuple(_segment(own, truth, since, until) for since, until in cut)
+    bends = sorted(knot.at_s for one in own.stretches if one.curve is not None for knot in one.curve.knots)
+    made = []
+    for since, until in cut:  # a curve is drawn from bend to bend
+        edges = [since, *(bend for bend in bends if since < bend < until), until]
+        made += [
+            replace(_segment(own, truth, low, high), goes_on=number > 0)
+            for number, (low, high) in enumerate(pairwise(edges))
+        ]
+    return tuple(made)
 
 
 def _segment(own: DeviceClock, truth: DeviceClock, since: float, until: float) -> Segment:

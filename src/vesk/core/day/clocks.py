@@ -205,7 +205,7 @@ def _solve_one(
     stretches = [
         Stretch(
             one.since_s, one.until_s, one.middle_s, one.ahead_s, one.rate, one.scatter_s, one.covariance,
-            tuple(index for n in one.members for *_, index in groups[n]),
+            tuple(index for n in one.members for *_, index in groups[n]), one.curve,
         )
         for one in find_stretches(at, ahead_s, se)
     ]  # fmt: skip

@@ -9,16 +9,19 @@ deviations.
 from __future__ import annotations
 
 from collections.abc import Sequence
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from functools import lru_cache
 from math import log
 
 import numpy as np
 from numpy.typing import NDArray
 
+from vesk.core.day.wander import Curve, find_curve, is_one
+
 _CAP = 30.0  # of a squared deviation in standard deviations: that one measurement lies costs 15 nats, no more
 _LEAST_SCATTER_S = 5e-4  # 17 cm nearer or further from one take to the next
 _RATE_PRIOR = 30e-6  # crystals are good to some tens of ppm: what one stretch of an hour cannot tell
+_UNSEEN = (0.15e-6) ** 2 / 3600 / 400  # of the cube of a stretch's length: 0.15 ppm a root of an hour, about its line
 _QUANTILE, _OF_NORMAL = 0.45, 0.6
 _STEPS = 8
 _JAM_NATS = 21.0  # what a break must explain beyond the line without it: more than one lie, less than two alike
@@ -46,6 +49,8 @@ class Stretch:
         Variance of `ahead_s`, covariance, variance of `rate`.
     members : tuple of int
         Indices of the measurements that it rests on.
+    curve : Curve or None
+        How it went where its rate wandered; None where it is straight.
     """
 
     since_s: float
@@ -56,6 +61,7 @@ class Stretch:
     scatter_s: float
     covariance: tuple[float, float, float]
     members: tuple[int, ...]
+    curve: Curve | None = None
 
     def ahead_at(self, label_s: float) -> float:
         """Return how far ahead the clock is at a label time, seconds.
@@ -65,6 +71,8 @@ class Stretch:
         label_s : float
             Seconds.
         """
+        if self.curve is not None:
+            return self.curve.at(label_s)[0]
         return self.ahead_s + self.rate * (label_s - self.middle_s)
 
     def error_at(self, label_s: float) -> float:
@@ -75,9 +83,12 @@ class Stretch:
         label_s : float
             Seconds.
         """
+        if self.curve is not None:
+            return float(max(0.0, self.curve.at(label_s)[1]) ** 0.5)
         away = label_s - self.middle_s
         level, both, slope = self.covariance
-        return float(max(0.0, level + 2 * both * away + slope * away**2) ** 0.5)
+        unseen = _UNSEEN * (self.until_s - self.since_s) ** 3  # what wander too small to be seen may hide
+        return float(max(0.0, level + 2 * both * away + slope * away**2 + unseen) ** 0.5)
 
 
 def find_stretches(at_s: Sequence[float], ahead_s: Sequence[float], se_s: Sequence[float]) -> list[Stretch]:
@@ -105,7 +116,41 @@ def _found(at_s: tuple[float, ...], ahead_s: tuple[float, ...], se_s: tuple[floa
     at, ahead, se = at[order], ahead[order], se[order]
     sigma = np.hypot(se, _scatter(at, ahead))
     edges = _split(at, ahead, sigma, 0, at.size)
-    return tuple(_stretch(at, ahead, sigma, order, low, high) for low, high in edges)
+    straight = [_stretch(at, ahead, sigma, order, low, high) for low, high in edges]
+    place = {int(n): rank for rank, n in enumerate(order)}
+    ranked = [(one, np.array(sorted(place[n] for n in one.members))) for one in straight]
+    made = []
+    for group in _continuous(at, ahead, sigma, ranked):
+        used = np.concatenate([own for _, own in group])
+        curve = find_curve(at[used], ahead[used], sigma[used])
+        if curve is None:
+            made += [one for one, _ in group]
+            continue
+        first, last = group[0][0], group[-1][0]
+        low, high = np.searchsorted(at, first.since_s), np.searchsorted(at, last.until_s, side="right")
+        whole = _stretch(at, ahead, sigma, order, int(low), int(high))
+        off = ahead[used] - np.array([curve.at(float(when))[0] for when in at[used]])
+        scatter = max(_LEAST_SCATTER_S, float(np.sqrt((off**2).mean())))
+        made.append(replace(whole, scatter_s=scatter, members=tuple(int(n) for n in order[used]), curve=curve))
+    return tuple(made)
+
+
+def _continuous(
+    at: NDArray[np.float64],
+    ahead: NDArray[np.float64],
+    sigma: NDArray[np.float64],
+    straight: list[tuple[Stretch, NDArray[np.int64]]],
+) -> list[list[tuple[Stretch, NDArray[np.int64]]]]:
+    """Put stretches together that are one: a clock that was set anew jumps, one that grows warm bends."""
+    groups = [[straight[0]]]
+    for one in straight[1:]:
+        so_far = np.concatenate([used for _, used in groups[-1]])
+        two = [(at[used], ahead[used], sigma[used]) for used in (so_far, one[1])]
+        if is_one(two[0], two[1]):
+            groups[-1].append(one)
+        else:
+            groups.append([one])
+    return groups
 
 
 def _scatter(at: NDArray[np.float64], ahead: NDArray[np.float64]) -> float:
@@ -217,8 +262,10 @@ def _stretch(
     down = s0 * s2 - s1 * s1
     off = (ahead[own] - fit.level - fit.rate * (at[own] - fit.middle))[used]
     scatter = float(np.sqrt((off**2).sum() / max(1, off.size - 2))) if off.size > 2 else float(sigma[own].max())
+    # The scatter that neighbours tell is of few: where the line leaves more, that counts.
+    wider = max(1.0, float((weight * off**2).sum()) / (off.size - 2)) if off.size > 3 else 1.0
     return Stretch(
         float(at[low]), float(at[high - 1]), fit.middle, fit.level, fit.rate, max(_LEAST_SCATTER_S, scatter),
-        (float(s2 / down), float(-s1 / down), float(s0 / down)),
+        (float(wider * s2 / down), float(-wider * s1 / down), float(wider * s0 / down)),
         tuple(int(n) for n in order[own][used]),
     )  # fmt: skip

@@ -18,6 +18,8 @@ const show = async (since, until, tall) => {
     tall: String(tall),
     truth: place().dataset.truth ?? "",
   });
+  // The next turn of the wheel goes on from here, whether this is drawn by then or not.
+  Object.assign(place().dataset, { since: String(from), until: String(from + span), tall: String(tall) });
   const mine = (asked += 1);
   const answer = await fetch(`${place().dataset.here}?${sent}`, { headers: { "HX-Request": "true" } });
   const text = await answer.text();
