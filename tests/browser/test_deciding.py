@@ -49,7 +49,8 @@ def test_a_contradiction_is_seen_settled_for_all_its_takes_and_taken_back(page: 
     page.go_back()
     page.get_by_role("button", name=re.compile("^Take it out")).click()
     expect(page.locator(".said")).to_contain_text("as you said; everything of it follows")
-    expect(page.locator("#ledger tbody tr .verdict").first).to_have_text("within tolerance")
+    expect(page.locator("#ledger tbody tr .verdict").first).to_contain_text("within tolerance")
+    expect(page.locator("#ledger tbody tr .verdict small").first).to_have_text("timecode + sound + sync point")
     expect(asked).to_have_count(0)
     source = pairing_status.of_day(db, day)[0].picture_source
     page.goto(f"{address}/sources/{source.id}/all")

@@ -87,7 +87,7 @@ def test_from_the_day_to_a_delivered_file(page: Page, served, settings, db):
     # Sign it off and hand it over.
     page.keyboard.press("c")
     expect(page.locator("#state")).to_contain_text("checked")
-    page.keyboard.press("4")
+    page.keyboard.press("5")
     expect(page.locator("h1")).to_have_text("1 of 10 takes can be handed over")
     page.wait_for_load_state()  # keys work once the page's scripts have run
     page.keyboard.press("m")
@@ -111,7 +111,7 @@ def test_from_the_day_to_a_delivered_file(page: Page, served, settings, db):
     with page.expect_download() as download:
         page.get_by_role("link", name="report.csv").click()
     assert b"B004_001.mov" in download.value.path().read_bytes()
-    page.keyboard.press("5")
+    page.keyboard.press("6")
     expect(page.locator("#journal")).to_contain_text("turnover of 1 takes made")
     assert not problems
 

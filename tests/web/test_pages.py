@@ -10,6 +10,7 @@ import soundfile
 from tests.conftest import name_ferry
 
 from vesk.actions import correct, intake, measuring, pairing, pairing_status
+from vesk.store import pairings, recordings
 from vesk.web import create_app
 
 
@@ -22,6 +23,8 @@ def day(db, settings, ferry, tmp_path):
     for pid in pairing.pair_day(db, named):
         measuring.measure_pairing(db, settings, pid)
     db.commit()
+    found = recordings.of_day(db, named.id)
+    assert pairings.of_day(db, named.id), [(row.path, row.state, row.problem, row.aside) for row in found]
     return named
 
 

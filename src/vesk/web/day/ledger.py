@@ -31,6 +31,7 @@ FILTERS = {
 }
 ALWAYS = ("all", "needs", "out", "unpaired", "broken", "unchecked")  # the others only where there are any
 UNREADABLE = "unreadable"
+APART_SD = 3.0  # standard deviations: evidence further from where the day places a sound says otherwise
 
 
 @dataclass(frozen=True, slots=True)
@@ -58,6 +59,12 @@ class Row:
     state: str
     needs: bool
     out: bool
+
+    @property
+    def kinds(self) -> str:
+        """Which kinds of evidence it rests on, and which of them says otherwise than the day as a whole."""
+        told = [] if self.now is None else [one for one in self.now.evidence if one.offset_s is not None]
+        return " + ".join(f"{one.kind} apart" if abs(one.apart_sd or 0) > APART_SD else one.kind for one in told)
 
     @property
     def fps(self) -> Fraction:
