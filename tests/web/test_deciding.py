@@ -187,4 +187,6 @@ def test_filters_show_what_disagrees_and_hours_are_read_as_hours(client, day):
     assert "A001_001" not in page.split("<tbody>", maxsplit=1)[1]
     assert "breaks its device" not in page  # a filter of nothing takes no room
     assert frames(3600.2, Fraction(25)) == "+1 h 00 min 00 s 5 f"
+    assert frames(107892 * 1001 / 30000, Fraction(30000, 1001)) == "+1 h 00 min 00 s 0 f"  # as labels that skip count
+    assert frames(3602.02, Fraction(30000, 1001)) == "+1 h 00 min 02 s 1 f"
     assert frames(-7325.0, Fraction(25)) == "\N{MINUS SIGN}2 h 02 min 05 s 0 f"

@@ -13,7 +13,7 @@ from vesk.core.day.solution import Contradiction
 from vesk.core.errors import StaleError
 from vesk.core.kinds import Asked
 from vesk.core.verdict.disagreement import witnesses
-from vesk.core.wording import how_late, signed
+from vesk.core.wording import how_late, in_frames, signed
 from vesk.store.tables import Source
 
 _ONE = 0.05  # of a frame: what takes differ by less is one figure
@@ -120,12 +120,13 @@ def _says(asked: Asked, tag: str, own: list[PairingStatus], found: Contradiction
 
 def _figures(own: list[PairingStatus]) -> str:
     """Return how far off takes are: one figure where they agree, else from which to which, in frames; drift beside."""
-    off = [now.errors.middle_s * float(now.fps) for now in own if now.errors is not None]
+    off = [now.errors.middle_s for now in own if now.errors is not None]
     if not off:
         return "not measured"
     low, high = min(off), max(off)
-    one = f"{'all ' if len(off) > 1 else ''}{signed(off[0], 2)} f"
-    said = one if high - low < _ONE else f"{signed(low, 2)} to {signed(high, 2)} f"
+    fps = own[0].fps
+    one = f"{'all ' if len(off) > 1 else ''}{in_frames(off[0], fps)}"
+    said = one if (high - low) * float(fps) < _ONE else f"{in_frames(low, fps)} to {in_frames(high, fps)}"
     drift = [
         abs(now.errors.tail_s - now.errors.head_s) > float(now.tolerance.seconds(now.fps))
         for now in own

@@ -3,8 +3,10 @@
 from __future__ import annotations
 
 from fractions import Fraction
+from math import floor
 
 MINUS = "\N{MINUS SIGN}"
+_HOUR_S = 3600.0 - 0.05  # an hour of labels that skip numbers is 3.6 ms less
 
 
 def signed(value: float, digits: int) -> str:
@@ -80,3 +82,24 @@ def count(number: int) -> str:
     '1 601'
     """
     return f"{number:,}".replace(",", "\N{NARROW NO-BREAK SPACE}")
+
+
+def in_frames(seconds: float, fps: Fraction) -> str:
+    """Write a time as ``+1.32 f``, and what is an hour or more as ``+1 h 00 min 00 s 5 f``.
+
+    Parameters
+    ----------
+    seconds : float
+        Real seconds; positive is late.
+    fps : Fraction
+        Frames a second.
+    """
+    if abs(seconds) < _HOUR_S:
+        return f"{signed(seconds * float(fps), 2)} f"
+    whole = floor(abs(seconds) + 1e-6)
+    left = round((abs(seconds) - whole) * float(fps))
+    if left == round(fps):  # an hour of labels that skip numbers ends within a frame of one
+        whole, left = whole + 1, 0
+    minutes, second = divmod(whole, 60)
+    hour, minute = divmod(minutes, 60)
+    return f"{'+' if seconds > 0 else MINUS}{hour} h {minute:02} min {second:02} s {left} f"

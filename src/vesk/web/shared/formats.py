@@ -7,25 +7,12 @@ from fractions import Fraction
 from typing import Any
 
 from vesk.core.timecode import FrameRate, Timecode
-from vesk.core.wording import MINUS, duration, signed
-
-_HOUR_S = 3600.0 - 1e-6
+from vesk.core.wording import duration, in_frames, signed
 
 
 def frames(seconds: float | None, fps: Fraction) -> str:
-    """Write seconds as ``+1.32 f``; a dash when nothing is known."""
-    if seconds is None:
-        return "—"
-    return f"{signed(seconds * float(fps), 2)} f" if abs(seconds) < _HOUR_S else hours(seconds, fps)
-
-
-def hours(seconds: float, fps: Fraction) -> str:
-    """Write what is an hour or more as ``+1 h 00 min 00 s 5 f``."""
-    whole = round(abs(seconds) * float(fps))
-    inside, left = divmod(whole, round(fps))
-    minutes, second = divmod(inside, 60)
-    hour, minute = divmod(minutes, 60)
-    return f"{'+' if seconds > 0 else MINUS}{hour} h {minute:02} min {second:02} s {left} f"
+    """Write seconds as ``+1.32 f``, hours as hours; a dash when nothing is known."""
+    return "—" if seconds is None else in_frames(seconds, fps)
 
 
 def ms(seconds: float | None) -> str:
