@@ -126,7 +126,9 @@ def _figures(own: list[PairingStatus]) -> str:
     low, high = min(off), max(off)
     fps = own[0].fps
     one = f"{'all ' if len(off) > 1 else ''}{in_frames(off[0], fps)}"
-    said = one if (high - low) * float(fps) < _ONE else f"{in_frames(low, fps)} to {in_frames(high, fps)}"
+    ends = in_frames(low, fps), in_frames(high, fps)
+    alike = (high - low) * float(fps) < _ONE or ends[0] == ends[1]  # hours are told to a frame
+    said = one if alike else f"{ends[0]} to {ends[1]}"
     drift = [
         abs(now.errors.tail_s - now.errors.head_s) > float(now.tolerance.seconds(now.fps))
         for now in own
