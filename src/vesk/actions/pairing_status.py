@@ -9,9 +9,9 @@ from fractions import Fraction
 from sqlmodel import Session
 
 from vesk.actions import solving
+from vesk.actions.composing import as_corrected, by_device, standing_for
 from vesk.actions.remembered import Remembered
 from vesk.core.conform.correction import Correction, Errors
-from vesk.core.conform.device import DeviceCorrection
 from vesk.core.day.day import Day as SolvedDay
 from vesk.core.day.day import Match, Tie
 from vesk.core.day.loops import Across, across_wanted
@@ -23,7 +23,7 @@ from vesk.core.pairing.rivals import Claim, Rivalry, Shared, rivalries, to_compa
 from vesk.core.picture.closure import contact_between
 from vesk.core.sound.distance import distance_delay_s
 from vesk.core.sound.measurement import Measurement
-from vesk.core.timecode import unwrapped, wrap_day
+from vesk.core.timecode import unwrapped
 from vesk.core.timemap import AnyMap
 from vesk.core.tolerance import Tolerance
 from vesk.core.verdict.causes import Verdict
@@ -327,7 +327,7 @@ def gather(session: Session, day: Day, asked: list[Pairing], rows: DayRows, earl
         own = sources[picture.source_id], sources[sound.source_id]
         correction, check = rows.corrections.get(row.id), rows.checks.get(row.id)
         place = places.get((str(row.picture_id), str(row.sound_id)))  # what the day says
-        of_device = _of_device(rows.of_devices, picture, sound, correction, check, rate.day)
+        of_device = standing_for(rows.of_devices, picture, sound, correction, check, rate.day)
         rests_on = correction and correction.id, check and check.id, rivalry, place, of_device and of_device.id
         before, status = earlier.statuses.get(row.id, (None, None))
         # The same row object says the same; another may have been read anew.
@@ -338,7 +338,7 @@ def gather(session: Session, day: Day, asked: list[Pairing], rows: DayRows, earl
         known = _Known(
             _side(picture, own[0]), _side(sound, own[1]), row.offset, fps,
             (sound.facts.sample_rate if sound.facts else 0) or 48_000, Tolerance(day.tolerance),
-            _as_corrected(correction) if of_device is None else by_device(of_device, row, picture, rate.day),
+            as_corrected(correction) if of_device is None else by_device(of_device, row, picture, rate.day),
             solving.late_s(own[0]) - solving.late_s(own[1]),
             _claps(rows.marked.get(row.picture_id, ()), rows.marked.get(row.sound_id, ()), float(fps), own[1]),
             rivalry, _rival_name(rivalry, row, rows.sharing, members, sources) if rivalry else "", place,
@@ -390,49 +390,6 @@ def _judged(name: str | None, known: _Known, found: Measurement | None) -> Judge
 
 def _side(row: Recording, source: Source) -> Side:
     return Side(source.tag, row.duration, row.start, row.clock, row.off_speed)
-
-
-def _of_device(
-    standing: Sequence[DeviceCorrectionRow],
-    picture: Recording,
-    sound: Recording,
-    own: CorrectionRow | None,
-    check: CheckRow | None,
-    length: Fraction,
-) -> DeviceCorrectionRow | None:
-    """Return the device's correction that lays a pairing: none under its own, nor one made after it was checked."""
-    if own is not None or not standing:
-        return None
-    if check is not None and check.correction_id is None:
-        if check.device_correction_id is None:
-            return None
-        checked = next((one for one in standing if one.id == check.device_correction_id), None)
-        if checked is not None:
-            return checked
-    return next((one for one in standing if is_of(one, picture, sound, length)), None)
-
-
-def is_of(one: DeviceCorrectionRow, picture: Recording, sound: Recording, length: Fraction) -> bool:
-    """Say whether a pairing of two recordings lies in the scope of a device's correction."""
-    if (one.picture_source_id, one.sound_source_id) != (picture.source_id, sound.source_id):
-        return False
-    if picture.start is None or sound.start is None:
-        return False
-    after = one.since is None or wrap_day(picture.start - one.since, length) >= 0
-    return after and (one.before is None or wrap_day(picture.start - one.before, length) < 0)
-
-
-def by_device(one: DeviceCorrectionRow, row: Pairing, picture: Recording, length: Fraction) -> Correction:
-    """Return what a device's correction does to one pairing."""
-    found = DeviceCorrection(one.slip, one.drift, one.ppm, one.anchor)
-    return found.on_take(row.offset, picture.start or Fraction(0), length)
-
-
-def _as_corrected(row: CorrectionRow | None) -> Correction:
-    if row is None:
-        return Correction()
-    jumps = tuple((Fraction(at), Fraction(step)) for at, step in row.jumps)
-    return Correction(row.slip, row.ppm, row.anchor, jumps)
 
 
 def _claps(
@@ -525,8 +482,8 @@ def _ties(day: Day, rows: DayRows, measured: Mapping[int, _Measured]) -> tuple[T
         if row.state == pairings.SET_ASIDE or not (joined or (check is not None and not by_sound)):
             continue
         picture, sound = rows.members[row.picture_id], rows.members[row.sound_id]
-        of_device = _of_device(rows.of_devices, picture, sound, own, check, length)
-        by = _as_corrected(own) if of_device is None else by_device(of_device, row, picture, length)
+        of_device = standing_for(rows.of_devices, picture, sound, own, check, length)
+        by = as_corrected(own) if of_device is None else by_device(of_device, row, picture, length)
         laid = by.on(row.offset)
         head = max(Fraction(0), laid.offset)
         fps = (picture.facts.fps if picture.facts else None) or day.fps

@@ -11,8 +11,9 @@ from uuid import uuid4
 from sqlmodel import Session
 
 from vesk.actions import correct
+from vesk.actions.composing import by_device, is_of
 from vesk.actions.overview import Overview
-from vesk.actions.pairing_status import CHECKED, SET_ASIDE, PairingStatus, by_device, is_of
+from vesk.actions.pairing_status import CHECKED, SET_ASIDE, PairingStatus
 from vesk.core.conform.correction import Correction, Errors, errors
 from vesk.core.conform.device import DeviceCorrection, DeviceFit, Take, fit_device
 from vesk.core.day.clocks import around
