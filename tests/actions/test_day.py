@@ -5,11 +5,14 @@ import shutil
 from fractions import Fraction
 from pathlib import Path
 
+import numpy as np
 import pytest
+import soundfile
 from tests.conftest import name_ferry
 
 from vesk.actions import correct, intake, measuring, package, pairing, pairing_status, sources, turnover
 from vesk.core.errors import MediaError, RefusedError, StaleError, StorageError
+from vesk.core.kinds import Kind
 from vesk.store import journal, pairings, recordings, turnovers
 from vesk.store.tables import Source
 
@@ -160,6 +163,40 @@ def test_one_take_that_fails_costs_only_itself(db, settings, day):
     assert "not there any more" in report["A006_002.mov"]["reason"]
     assert "no recorder was rolling" in report["A006_006.mov"]["reason"]
     assert only(db, day, "A006_002.mov").state == "checked"
+
+
+def test_where_the_sound_is_the_truth_it_is_handed_over_as_recorded_and_the_picture_s_rate_is_said(db, settings, day):
+    now = measured(db, settings, day, "A006_001.mov")
+    correct.take_proposal(db, settings, now.pairing.id, version=now.pairing.version)
+    slip = only(db, day, "A006_001.mov").as_corrected.slip
+    version = only(db, day, "A006_001.mov").pairing.version
+    ppm = Fraction(500)
+    correct.set_own(db, settings, now.pairing.id, version=version, slip=slip, ppm=ppm, retimed=Kind.PICTURE)
+    now = only(db, day, "A006_001.mov")
+    correct.check(db, settings, now.pairing.id, version=now.pairing.version)
+    db.commit()
+    row = turnover.plan(db, settings, day)
+    package.make(db, settings, row.id)
+    made = {recordings.get(db, item.picture_id).name: item for item in turnovers.deliveries(db, row.id)}
+    written = made["A006_001.mov"].written
+    assert written.samples == round(now.picture.duration * (1 + ppm / 10**6) * 48_000)
+    with (Path(row.folder) / "report.csv").open(encoding="utf-8", newline="") as file:
+        (line,) = [one for one in csv.DictReader(file) if one["picture"].endswith("A006_001.mov")]
+    assert line["retimed"] == "picture"
+    assert Fraction(line["picture_rate"]) == 25 / (1 + ppm / 10**6)
+    assert line["found"] != line["cause"]
+    assert line["placed_by"] == "sound"
+    recorded, _ = soundfile.read(Path(day.folder, now.sound.path), dtype="int32", always_2d=True)
+    handed, _ = soundfile.read(Path(row.folder) / written.name, dtype="int32", always_2d=True)
+    late = now.timed_as.laid.offset * 48_000  # a whole sample is not asked of a slip that was measured
+    for begin in (4800, written.samples - 9600):  # not resampled: as recorded, but for a sample, from head to tail
+        at = round(begin - late)
+        own = handed[begin : begin + 4800, 0].astype(float), recorded[at : at + 4800, 0]
+        assert np.corrcoef(*own)[0, 1] > 0.9
+    # Measured again: by the rate at which the picture plays, what is left is what a rate of 500 ppm was wrong by.
+    head, _, tail = written.residual_s
+    heard = now.found.line.ppm
+    assert (tail - head) * 1e6 / (now.points[2] - now.points[0]) == pytest.approx(heard - 500, abs=20)
 
 
 def test_a_full_disk_loses_no_decision(db, settings, day, monkeypatch):

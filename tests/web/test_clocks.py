@@ -46,7 +46,7 @@ def test_a_typed_correction_says_what_it_touches_is_taken_and_is_undone(client, 
     page = shown(client.post(f"{HERE.format(day.id)}/correct", data=asked))
     assert "2 takes corrected by one correction." in page
     now = statuses(db, day, "A")
-    assert [one.of_device is not None for one in now] == [False, True, True]
+    assert [bool(one.scoped) for one in now] == [False, True, True]
     assert float(now[1].as_corrected.slip) == pytest.approx(PHASE, abs=1e-9)
     (line,) = [one for one in journal.of_day(db, day.id) if one.act]
     assert "as typed" in line.what
@@ -69,4 +69,4 @@ def test_what_cannot_be_is_said_and_nothing_is_done(client, db, day, more, words
     answered = client.post(f"{HERE.format(day.id)}/correct", data=sent)
     assert answered.status_code == 422
     assert words in shown(answered)
-    assert all(one.of_device is None for one in statuses(db, day, "A"))
+    assert all(not one.scoped for one in statuses(db, day, "A"))

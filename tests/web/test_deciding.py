@@ -166,9 +166,10 @@ def test_what_a_person_set_or_checked_on_one_take_stands_above_its_devices_corre
     scoping.take_for_device(db, settings, view, [one for one in view.statuses if one.state == "measured"][:2])
     db.commit()
     first, second, third = statuses(db, day, "A")
-    assert [one.of_device is not None for one in (first, second, third)] == [False, True, True]
+    assert [bool(one.scoped) for one in (first, second, third)] == [False, True, True]
     bench = shown(client.get(f"/bench/{third.pairing.id}"))
-    assert "for all takes of A" in bench
+    assert "A with S1, the device: slip" in bench
+    assert "sum: slip" in bench
     refused = client.post(f"/bench/{third.pairing.id}/undo", data={"version": third.pairing.version})
     assert "undo that on the Day page" in shown(refused)
 

@@ -12,7 +12,7 @@ from vesk.actions.overview import Overview
 from vesk.actions.pairing_status import PairingStatus
 from vesk.core.conform.correction import Correction
 from vesk.core.errors import RefusedError
-from vesk.core.kinds import Origin
+from vesk.core.kinds import Kind, Origin
 from vesk.core.timemap import exact_seconds
 from vesk.core.wording import signed
 from vesk.settings import Settings
@@ -53,7 +53,7 @@ def _add(
     session.add(
         CorrectionRow(
             pairing_id=now.pairing.id, slip=correction.slip, ppm=correction.ppm, anchor=correction.anchor,
-            jumps=[[str(at), str(step)] for at, step in correction.jumps],
+            jumps=[[str(at), str(step)] for at, step in correction.jumps], retimed=correction.retimed,
             origin=origin, act=act, made_by=settings.person,
         )
     )  # fmt: skip
@@ -65,6 +65,7 @@ def _add(
     what = f"{_name(now)}: slip of {frames} f ({signed(float(correction.slip) * 1000, 2)} ms){rate}"
     for at, step in correction.jumps:
         what += f", a jump of {signed(float(step) * 1000, 2)} ms mended at {float(at):.2f} s of the sound"
+    what += ", the sound is the truth: the picture is retimed" if correction.retimed == Kind.PICTURE else ""
     what += ", as proposed" if origin == Origin.PROPOSAL else ""
     journal.note(session, day_id=pairing.day_id, by=settings.person, what=what, pairing_id=pairing.id)
 
@@ -115,26 +116,44 @@ def set_own(
     version: int,
     slip: Fraction | Callable[[PairingStatus], Fraction],
     ppm: Fraction | None = None,
+    retimed: Kind | None = None,
     origin: Origin = Origin.OWN,
+    together: bool = False,
+    act: str = "",
+    now: PairingStatus | None = None,
 ) -> None:
-    """Set one's own slip (seconds from where timecode lays it) and rate; `ppm` None keeps the rate.
+    """Set one's own slip (seconds from where timecode lays it), rate, and whose rate gives way; None keeps these.
 
     A slip that follows from how the pairing stands is a function of that.
     """
-    pairing, now = _held(session, pairing_id, version)
+    pairing, now = _held(session, pairing_id, version, now)
+    if together:
+        _refuse_disagreeing(now)
     before = now.as_corrected
     slip = slip if isinstance(slip, Fraction) else slip(now)
     rate = before.ppm if ppm is None else ppm
-    if abs(rate) > MAX_PPM:
-        raise RefusedError(f"A rate lies within ±{MAX_PPM} ppm.")
-    if abs(slip) > MAX_SLIP_S:
-        raise RefusedError("A slip is shorter than a day.")
+    in_bounds(slip, rate)
     anchor = before.anchor
     if not now.is_corrected:
         # The rate turns about the head of what the two share.
         head = exact_seconds(now.points[0])
         anchor = head - now.pairing.offset
-    _add(session, settings, pairing, now, Correction(slip, rate, anchor, before.jumps), origin)
+    made = Correction(slip, rate, anchor, before.jumps, retimed or before.retimed)
+    _add(session, settings, pairing, now, made, origin, act)
+
+
+def in_bounds(slip: Fraction, ppm: Fraction) -> None:
+    """Refuse a slip (seconds) or a rate that no recording can want.
+
+    Raises
+    ------
+    RefusedError
+        If one is beyond a day, or beyond what clocks and labels do.
+    """
+    if abs(ppm) > MAX_PPM:
+        raise RefusedError(f"A rate lies within ±{MAX_PPM} ppm.")
+    if abs(slip) > MAX_SLIP_S:
+        raise RefusedError("A slip is shorter than a day.")
 
 
 def undo(session: Session, settings: Settings, pairing_id: int, *, version: int) -> str:
@@ -149,9 +168,9 @@ def undo(session: Session, settings: Settings, pairing_id: int, *, version: int)
     elif now.correction is not None:
         pairings.undo(session, now.correction)
         what = "correction undone"
-    elif now.of_device is not None:
+    elif now.scoped:
         raise RefusedError(
-            f"It lies by the one correction for all takes of {now.picture_source.tag}: undo that on the Day page, or "
+            "It lies by a correction for several takes: undo that on the Day page, or "
             "set a slip of its own here, which stands above it."
         )
     else:
@@ -190,7 +209,7 @@ def check(
     session.add(
         CheckRow(
             pairing_id=pairing_id, correction_id=correction, of=of, made_by=settings.person, act=act,
-            device_correction_id=now.of_device.id if now.of_device else None,
+            scoped=[one.id for one in now.scoped],
         )
     )  # fmt: skip
     changes.count(session, pairing)

@@ -111,7 +111,7 @@ def _says(asked: Asked, tag: str, own: list[PairingStatus], found: Contradiction
         alike = "" if len(own) == 1 else ": one answer for all"
         if scoped is not None:
             alike = f": one correction for {tag}, {scoped.says}"
-            alike += f", and {len(scoped.fit.left)} as measured" if scoped.fit.left else ""
+            alike += f", and {len(scoped.left)} as measured" if scoped.left else ""
         return f"{tag} with {own[0].sound_source.tag}: {takes}, {_figures(own)}{alike}"
     names = f"{tag} · {own[0].picture.name} with {own[0].sound_source.tag} · {own[0].sound.name}"
     verdict = own[0].verdict

@@ -8,6 +8,7 @@ from vesk.actions.overview import Overview
 from vesk.core.clocks.choice import Choice
 from vesk.core.day.against import Shown, Sighting, shown_against
 from vesk.core.day.lateness import Lateness
+from vesk.core.day.parting import Parting, partings
 from vesk.core.kinds import PICTURE, Discord, Witness
 from vesk.core.timecode import unwrapped
 from vesk.store import days
@@ -79,6 +80,31 @@ def device_views(view: Overview, truth: str = "") -> list[DeviceView]:
         choice = view.known.clocks.get(source.tag)
         made.append(DeviceView(shown, source, choice, ears, bare, tuple(rolled)))
     return sorted(made, key=lambda one: (one.source.kind != PICTURE, one.source.position, one.shown.device))
+
+
+def partings_of(view: Overview) -> list[Parting]:
+    """Return how far each camera and recorder part over what both recorded, between jams: the longest stretch counts.
+
+    Parameters
+    ----------
+    view : Overview
+    """
+    groups: dict[tuple[str, str], dict[tuple[int, ...], list[Sighting]]] = {}
+    clocks = view.solution.clocks
+    for one in sightings(view):
+        of = []
+        for device, at in ((one.picture, one.at_s), (one.sound, one.at_s - one.apart_s)):
+            stretch = clocks[device].stretch_at(at) if device in clocks else None
+            of.append(0 if stretch is None else id(stretch))
+        groups.setdefault((one.picture, one.sound), {}).setdefault(tuple(of), []).append(one)
+    longest = [max(own.values(), key=_span) for own in groups.values()]
+    every = [one for own in longest for one in own if one.by == Witness.SOUND]
+    return partings(every, float(view.day.fps), tolerance_frames=float(view.day.tolerance))
+
+
+def _span(own: list[Sighting]) -> tuple[bool, float]:
+    at = [one.at_s for one in own if one.used]
+    return (len(at) > 1, max(at) - min(at)) if at else (False, 0.0)
 
 
 def sightings(view: Overview) -> list[Sighting]:

@@ -9,6 +9,7 @@ from pathlib import Path
 
 from sqlmodel import Session
 
+from vesk.actions import returning
 from vesk.actions.facts import facts_of
 from vesk.actions.watching import growing
 from vesk.core.errors import MediaError, RefusedError, StaleError, VeskError
@@ -263,10 +264,15 @@ def _assign_sources(session: Session, day: Day) -> None:
     ]
     fresh = [row for row in rows if row.source_id is None and row.state == "ready"]
     given, proposed = propose_sources([(row.path, facts_of(row)) for row in fresh], patterns, known)
-    for one in proposed[len(present) :]:
-        made = days.make_source(
-            session, day_id, tag=one.tag, name=source_name(one.folder, one.kind), kind=one.kind, folder=one.folder
-        )
+    for number, one in enumerate(proposed[len(present) :], len(present)):
+        mine = [row for row, index in zip(fresh, given, strict=True) if index == number]
+        hints = [hints_of(row.path, facts_of(row), patterns) for row in mine]
+        before = returning.known_source(session, day, one.kind, one.tag, hints)
+        taken = {source.tag for source in present} | {other.tag for other in proposed if other is not one}
+        tag, name = one.tag, source_name(one.folder, one.kind)
+        if before is not None and before.tag not in taken:
+            tag, name = before.tag, before.name
+        made = days.make_source(session, day_id, tag=tag, name=name, kind=one.kind, folder=one.folder)
         present.append(made)
     for row, index in zip(fresh, given, strict=True):
         row.source_id = present[index].id

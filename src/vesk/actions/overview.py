@@ -18,9 +18,9 @@ from vesk.store.tables import (
     CheckRow,
     CorrectionRow,
     Day,
-    DeviceCorrectionRow,
     Pairing,
     Recording,
+    ScopedCorrectionRow,
     Source,
     SyncPointRow,
 )
@@ -29,11 +29,11 @@ T = TypeVar("T")
 _KEPT: Remembered[Hashable, Any] = Remembered(120)
 _KNOWN_BY = ("day", "recording", "source", "override", "clock_period", "report")
 _STANDING_BY = (
-    "day", "recording", "source", "pairing", "correction", "check_mark", "device_correction", "sync_point",
+    "day", "recording", "source", "pairing", "correction", "check_mark", "scoped_correction", "sync_point",
     "compared",
 )  # fmt: skip
-_CHANGING = {"pairing", "correction", "check_mark", "device_correction", "compared"}  # what `Earlier` looks at itself
-_EVERYTHING = (*_STANDING_BY, "override", "clock_period", "report", "accepted")
+_CHANGING = {"pairing", "correction", "check_mark", "scoped_correction", "compared"}  # what `Earlier` looks at itself
+_EVERYTHING = (*_STANDING_BY, "override", "clock_period", "report", "accepted", "seen_label")
 
 
 class Overview:
@@ -108,10 +108,10 @@ class Overview:
         return self._remembered("pairings", ("pairing", "recording"), fresh)
 
     @property
-    def of_devices(self) -> list[DeviceCorrectionRow]:
-        """Corrections of whole devices that stand, the newest first."""
+    def scoped(self) -> list[ScopedCorrectionRow]:
+        """Corrections for several takes that stand, the newest first."""
         return self._remembered(
-            "of devices", ("device_correction",), lambda own: pairings.device_corrections(own, self._day_id)
+            "scoped", ("scoped_correction",), lambda own: pairings.scoped_corrections(own, self._day_id)
         )
 
     @property
@@ -185,7 +185,7 @@ class Overview:
             row for row in self.pairings
             if all(one in members and members[one].source_id in sources for one in (row.picture_id, row.sound_id))
         ]  # fmt: skip
-        return DayRows(whole, members, sources, corrections, checks, self.of_devices, marked, same, across)
+        return DayRows(whole, members, sources, corrections, checks, self.scoped, marked, same, across)
 
 
 def forget() -> None:

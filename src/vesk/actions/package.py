@@ -22,7 +22,7 @@ from vesk.actions.locating import located
 from vesk.actions.pairing_status import CHECKED, SET_ASIDE, PairingStatus
 from vesk.actions.turnover import Item
 from vesk.core.conform.written import Written
-from vesk.core.errors import MediaError, StorageError, VeskError
+from vesk.core.errors import MediaError, RefusedError, StorageError, VeskError
 from vesk.core.kinds import WorkState
 from vesk.core.progress import OnProgress, unwatched
 from vesk.core.wording import signed
@@ -163,7 +163,7 @@ def _rests_on(item: Item) -> str:
     """Return all that a delivered file follows from, so that it can be told whether it still does."""
     return json.dumps([
         [now.pairing.id, now.correction.id if now.correction else None,
-         now.of_device.id if now.of_device else None, now.check.id if now.check else None,
+         [one.id for one in now.scoped], now.check.id if now.check else None,
          str(now.pairing.offset), now.late_s, now.picture.content, now.sound.content, *item.scene_take]
         for now in item.pairings if now.state == CHECKED
     ])  # fmt: skip
@@ -290,7 +290,11 @@ def _make_one(session: Session, making: _Making, item: Item, file: _PictureFile,
     lies = _signed(session, making, [recordings.get(session, file.recording_id)], anew=False)
     lies |= _signed(session, making, [now.sound for now in active], anew=True)
     changes.rest(session)
-    laid = [delivering.Laid(sound, now.laid.shifted(-file.begins)) for sound, now in zip(sounds, active, strict=True)]
+    stretch = _stretch(active)
+    laid = [
+        delivering.Laid(sound, now.timed_as.laid.shifted(-file.begins * stretch))
+        for sound, now in zip(sounds, active, strict=True)
+    ]
     scene, take = item.scene_take
     stem = scan.as_text(picture.path.stem)
     name = f"{stem}.wav"
@@ -299,7 +303,7 @@ def _make_one(session: Session, making: _Making, item: Item, file: _PictureFile,
     making.taken.add(name.casefold())
     made = delivering.deliver(
         picture, laid, making.folder / name, scene=scene, take=take, project=making.project, shot_on=day.shot_on,
-        go_on=lambda: making.on_progress(*at),
+        stretch=stretch, go_on=lambda: making.on_progress(*at),
     )  # fmt: skip
     changed = next((path for path, told in lies.items() if not path.exists() or checksum.unread(path) != told), None)
     if changed is not None:
@@ -311,7 +315,9 @@ def _make_one(session: Session, making: _Making, item: Item, file: _PictureFile,
         late_s=active[0].late_s,
         workplace=settings.cache / f"again-{os.getpid()}",
         channels=_channels(active),
+        stretch=stretch,
     )
+    remarks = [made.remark, *map(_placed_by_clock, active), *(now.as_corrected.mends for now in active)]
     return Written(
         name,
         checksum.whole_hash(made.path),
@@ -319,11 +325,38 @@ def _make_one(session: Session, making: _Making, item: Item, file: _PictureFile,
         made.sample_rate,
         made.channels,
         made.time_reference,
-        "; ".join(filter(None, [made.remark, *(now.as_corrected.mends for now in active)])),
+        "; ".join(filter(None, remarks)),
         residual.all if residual else None,
         why,
         float(active[0].tolerance.seconds(active[0].fps)),
     )
+
+
+def _stretch(active: list[PairingStatus]) -> Fraction:
+    """Return how many seconds a take's picture plays for one as recorded.
+
+    Raises
+    ------
+    RefusedError
+        If its sounds want it to play at different rates.
+    """
+    found = {now.timed_as.stretch for now in active}
+    if len(found) > 1:
+        rates = ", ".join(sorted(f"{now.sound.name}: {float(now.timed_as.fps):.6f}" for now in active))
+        raise RefusedError(
+            f"its sounds ask for different rates of one picture ({rates} frames a second). Take the picture for the "
+            "truth in all but one of them"
+        )
+    return found.pop() if found else Fraction(1)
+
+
+def _placed_by_clock(now: PairingStatus) -> str:
+    """Return the remark of a take that no one heard; empty for any other."""
+    place = now.judged.place
+    if not now.by_clock or place is None:
+        return ""
+    band = signed(1.96 * place.se_s * float(now.fps), 2).lstrip("+")
+    return f"{now.sound.name}: placed by clock, within {band} f (95 %); nobody heard it"
 
 
 def _line(item: Item, file: _PictureFile, delivery: Delivery) -> dict[str, Any]:
@@ -348,10 +381,14 @@ def _line(item: Item, file: _PictureFile, delivery: Delivery) -> dict[str, Any]:
         "delivered": "yes" if delivery.name else "no",
         "file": delivery.name,
         "reason": delivery.reason or (made.residual_reason if made else ""),
+        "found": each([now.as_recorded.cause if now.as_recorded else "not measured" for now in active]),
         "cause": each([now.verdict.cause if now.verdict else "not measured" for now in active]),
         "slip_s": each([f"{float(now.as_corrected.slip):+.6f}" for now in active]),
         "slip_frames": each([f"{float(now.as_corrected.slip * now.fps):+.3f}" for now in active]),
         "rate_ppm": each([f"{float(now.as_corrected.ppm):+.3f}" for now in active]),
+        "retimed": each([now.as_corrected.retimed for now in active]),
+        "picture_rate": each(list(dict.fromkeys(_ratio(now.timed_as.fps) for now in active))),
+        "placed_by": each([now.placed_by for now in active]),
         "samples": made.samples if made else "",
         "time_reference": made.time_reference if made else "",
         "residual_head_ms": _ms(residual[0]),
@@ -360,6 +397,10 @@ def _line(item: Item, file: _PictureFile, delivery: Delivery) -> dict[str, Any]:
         "checked_by": each([now.check.made_by for now in active if now.check]),
         "remark": made.remark if made else "",
     }
+
+
+def _ratio(rate: Fraction) -> str:
+    return f"{rate.numerator}/{rate.denominator}"
 
 
 def _ms(seconds: float | None) -> str:

@@ -9,9 +9,10 @@ from fractions import Fraction
 from sqlmodel import Session
 
 from vesk.actions import solving
-from vesk.actions.composing import as_corrected, by_device, standing_for
+from vesk.actions.composing import Parts, as_corrected, by_parts, own_of, parts_for
 from vesk.actions.remembered import Remembered
 from vesk.core.conform.correction import Correction, Errors
+from vesk.core.conform.retiming import Timed, timed
 from vesk.core.day.day import Day as SolvedDay
 from vesk.core.day.day import Match, Tie
 from vesk.core.day.loops import Across, across_wanted
@@ -33,9 +34,9 @@ from vesk.store.tables import (
     CheckRow,
     CorrectionRow,
     Day,
-    DeviceCorrectionRow,
     Pairing,
     Recording,
+    ScopedCorrectionRow,
     Source,
     SyncPointRow,
 )
@@ -57,7 +58,7 @@ class PairingStatus:
     correction: CorrectionRow | None
     check: CheckRow | None
     judged: Judgement
-    of_device: DeviceCorrectionRow | None = None  # its device's correction, where none of its own stands above it
+    parts: Parts = ()  # corrections for several takes that hold for it; its own stands above their sum
 
     @property
     def fps(self) -> Fraction:
@@ -152,8 +153,38 @@ class PairingStatus:
 
     @property
     def is_corrected(self) -> bool:
-        """Whether a correction stands, its own or its device's."""
-        return self.correction is not None or self.of_device is not None
+        """Whether a correction stands, its own or one for several takes."""
+        return self.correction is not None or bool(self.parts)
+
+    @property
+    def scoped(self) -> Parts:
+        """The corrections for several takes that it lies by: none under its own."""
+        return self.parts if self.correction is None else ()
+
+    @property
+    def beneath(self) -> Correction:
+        """What the corrections for several takes do to it, or would without its own."""
+        return by_parts(self.parts, self.pairing, self.picture, days.rate_of(self.day).day)
+
+    @property
+    def timed_as(self) -> Timed:
+        """How it is handed over: the sound laid on its picture, and the rate at which the picture plays."""
+        return timed(self.as_corrected, self.pairing.offset, self.fps)
+
+    @property
+    def as_recorded(self) -> Verdict | None:
+        """The cause as it was found, before anything was corrected."""
+        return self.judged.as_recorded
+
+    @property
+    def placed_by(self) -> str:
+        """What says where its sound belongs; empty where nothing does."""
+        return self.judged.placed_by
+
+    @property
+    def by_clock(self) -> bool:
+        """Whether clocks alone place it: nobody heard it."""
+        return self.judged.by_clock
 
     @property
     def is_joined(self) -> bool:
@@ -163,8 +194,9 @@ class PairingStatus:
     @property
     def is_checked(self) -> bool:
         """Whether a check stands: on this correction, and on these files, byte for byte as they were then."""
-        standing = self.correction and self.correction.id, self.of_device and self.of_device.id
-        if self.check is None or (self.check.correction_id, self.check.device_correction_id) != standing:
+        if self.check is None or self.check.correction_id != (self.correction and self.correction.id):
+            return False
+        if self.correction is None and set(self.check.scoped) != {one.id for one in self.parts}:
             return False
         return self.check.of in {"", pairings.contents(self.picture, self.sound)}
 
@@ -198,8 +230,8 @@ class DayRows:
         All that share a recording with any that is asked about, those themselves too.
     members, sources, corrections, checks, marked
         By number: the recordings of these, their sources, what stands of each pairing, sync points of each recording.
-    of_devices : list of DeviceCorrectionRow
-        Corrections of whole devices that stand, the newest first.
+    scoped : list of ScopedCorrectionRow
+        Corrections for several takes that stand, the newest first.
     compared : dict
         Pairs of recordings whose own sound was compared, and whether both heard the same moments.
     across : tuple of Match
@@ -213,7 +245,7 @@ class DayRows:
     sources: dict[int | None, Source]
     corrections: dict[int, CorrectionRow]
     checks: dict[int, CheckRow]
-    of_devices: list[DeviceCorrectionRow]
+    scoped: list[ScopedCorrectionRow]
     marked: dict[int, list[SyncPointRow]]
     compared: dict[frozenset[int], bool]
     across: tuple[Match, ...] = ()
@@ -244,7 +276,7 @@ def _rows(
     return DayRows(
         sharing, members, {one.id: one for one in days.sources(session, day.id, gone=True)},
         pairings.standing_corrections(session, ids), pairings.standing_checks(session, ids),
-        pairings.device_corrections(session, day.id),
+        pairings.scoped_corrections(session, day.id),
         sync_points.of_recordings(session, members), compared.of_day(session, day.id, members),
         compared.across_of_day(session, day.id, members),
     )  # fmt: skip
@@ -327,8 +359,9 @@ def gather(session: Session, day: Day, asked: list[Pairing], rows: DayRows, earl
         own = sources[picture.source_id], sources[sound.source_id]
         correction, check = rows.corrections.get(row.id), rows.checks.get(row.id)
         place = places.get((str(row.picture_id), str(row.sound_id)))  # what the day says
-        of_device = standing_for(rows.of_devices, picture, sound, correction, check, rate.day)
-        rests_on = correction and correction.id, check and check.id, rivalry, place, of_device and of_device.id
+        parts = parts_for(rows.scoped, picture, sound, correction, check, rate.day)
+        correction = own_of(correction, parts, check)
+        rests_on = correction and correction.id, check and check.id, rivalry, place, tuple(one.id for one in parts)
         before, status = earlier.statuses.get(row.id, (None, None))
         # The same row object says the same; another may have been read anew.
         if status is not None and status.pairing is row and before == rests_on:
@@ -337,8 +370,9 @@ def gather(session: Session, day: Day, asked: list[Pairing], rows: DayRows, earl
         fps = (picture.facts.fps if picture.facts else None) or day.fps
         known = _Known(
             _side(picture, own[0]), _side(sound, own[1]), row.offset, fps,
-            (sound.facts.sample_rate if sound.facts else 0) or 48_000, Tolerance(day.tolerance),
-            as_corrected(correction) if of_device is None else by_device(of_device, row, picture, rate.day),
+            (sound.facts.sample_rate if sound.facts else 0) or 48_000,
+            Tolerance(day.tolerance if row.tolerance is None else row.tolerance),
+            as_corrected(correction) if correction else by_parts(parts, row, picture, rate.day),
             solving.late_s(own[0]) - solving.late_s(own[1]),
             _claps(rows.marked.get(row.picture_id, ()), rows.marked.get(row.sound_id, ()), float(fps), own[1]),
             rivalry, _rival_name(rivalry, row, rows.sharing, members, sources) if rivalry else "", place,
@@ -346,7 +380,7 @@ def gather(session: Session, day: Day, asked: list[Pairing], rows: DayRows, earl
         own_measured = measured.get(row.id)
         name, found = (own_measured and own_measured.found) or (None, None)
         judged = _judged(name, known, found)
-        status = PairingStatus(day, row, picture, sound, *own, correction, check, judged, of_device)
+        status = PairingStatus(day, row, picture, sound, *own, correction, check, judged, parts)
         earlier.statuses[row.id] = (rests_on, status)
         made.append(status)
     order = earlier.place_of(members, {status.picture.id for status in made}, day)
@@ -482,8 +516,8 @@ def _ties(day: Day, rows: DayRows, measured: Mapping[int, _Measured]) -> tuple[T
         if row.state == pairings.SET_ASIDE or not (joined or (check is not None and not by_sound)):
             continue
         picture, sound = rows.members[row.picture_id], rows.members[row.sound_id]
-        of_device = standing_for(rows.of_devices, picture, sound, own, check, length)
-        by = as_corrected(own) if of_device is None else by_device(of_device, row, picture, length)
+        parts = parts_for(rows.scoped, picture, sound, own, check, length)
+        by = as_corrected(own) if own is not None else by_parts(parts, row, picture, length)
         laid = by.on(row.offset)
         head = max(Fraction(0), laid.offset)
         fps = (picture.facts.fps if picture.facts else None) or day.fps

@@ -1,4 +1,4 @@
-"""One correction for all takes of a camera with a recorder: which takes it touches, what it does, taken and undone."""
+"""One correction for several takes: which it touches, what it does to them, taken and undone."""
 
 from __future__ import annotations
 
@@ -11,58 +11,65 @@ from uuid import uuid4
 from sqlmodel import Session
 
 from vesk.actions import correct
-from vesk.actions.composing import by_device, is_of
+from vesk.actions.composing import by_parts, in_order, is_of
 from vesk.actions.overview import Overview
 from vesk.actions.pairing_status import CHECKED, SET_ASIDE, PairingStatus
+from vesk.actions.remembered import Remembered
 from vesk.core.conform.correction import Correction, Errors, errors
 from vesk.core.conform.device import DeviceCorrection, DeviceFit, Take, fit_device
 from vesk.core.day.clocks import around
 from vesk.core.errors import NotFoundError, RefusedError, VeskError
+from vesk.core.kinds import Kind, Scope
+from vesk.core.timecode import Timecode
 from vesk.core.wording import signed
 from vesk.settings import Settings
 from vesk.store import changes, days, journal, pairings
 from vesk.store.pairings import Undoable
-from vesk.store.tables import Day, DeviceCorrectionRow, Source
+from vesk.store.tables import Day, Recording, ScopedCorrectionRow, Source
+
+_FITTED: Remembered[tuple[tuple[Take, ...], Fraction], list[DeviceFit | None]] = Remembered(400)
 
 
 @dataclass(frozen=True, slots=True)
 class Scoped:
-    """A correction for a device, before it is taken.
+    """A correction for several takes, before it is taken.
 
     Attributes
     ----------
-    row : DeviceCorrectionRow
+    row : ScopedCorrectionRow
         As it would be kept.
-    fit : DeviceFit
-        What it does, and which takes it leaves.
     touched : tuple of PairingStatus
-        All takes in its scope that nobody corrected or checked.
+        All takes in its scope that nobody checked, nor corrected alone where it does not stand above that.
+    left : tuple of str
+        Which of them it does not put right, where it was fitted.
     """
 
-    row: DeviceCorrectionRow
-    fit: DeviceFit
+    row: ScopedCorrectionRow
     touched: tuple[PairingStatus, ...]
+    left: tuple[str, ...] = ()
 
     @property
     def says(self) -> str:
         """What it is, in a few words, in frames of its first take."""
-        fps = float(self.touched[0].fps)
-        return device_says(self.row, fps)
+        return scoped_says(self.row, float(self.touched[0].fps))
 
 
-def device_says(row: DeviceCorrectionRow, fps: float) -> str:
-    """Return what a device's correction does, in a few words.
+def scoped_says(row: ScopedCorrectionRow, fps: float) -> str:
+    """Return what a correction for several takes does, in a few words.
 
     Parameters
     ----------
-    row : DeviceCorrectionRow
+    row : ScopedCorrectionRow
     fps : float
         Of its pictures.
     """
     said = f"slip {signed(float(row.slip) * fps, 2)} f"
     if row.drift:
         said += f", growing {signed(float(row.drift) * 3600e-6 * fps, 2)} f an hour"
-    return said + (f", rate {signed(float(row.ppm), 2)} ppm" if row.ppm else "")
+    if row.ppm:
+        said += f", rate {signed(float(row.ppm), 2)} ppm"
+        said += ", the picture retimed" if row.retimed == Kind.PICTURE else ""
+    return said
 
 
 def scope_of(view: Overview, about: Sequence[PairingStatus]) -> Scoped | None:
@@ -86,19 +93,20 @@ def scope_of(view: Overview, about: Sequence[PairingStatus]) -> Scoped | None:
     labels = [float(one.picture.start) for one in about if one.picture.start is not None]
     clocks = [clock for tag in (picture.tag, sound.tag) if (clock := view.solution.clocks.get(tag)) is not None]
     since, before = (_label(edge, length) for edge in around(clocks, min(labels), max(labels)))
-    row = DeviceCorrectionRow(
-        day_id=view.day.id, picture_source_id=picture.id, sound_source_id=sound.id, since=since, before=before,
-        slip=Fraction(0), drift=Fraction(0), ppm=Fraction(0), anchor=Fraction(0), made_by="",
-    )  # fmt: skip
-    touched = tuple(one for one in view.statuses if is_of(row, one.picture, one.sound, length) and _is_open(one))
-    takes = [take for one in touched if (take := _take(one)) is not None]
-    fit = fit_device(takes, length)
+    row = _new_row(view, picture, sound, DeviceCorrection(Fraction(0)), since, before)
+    touched = _touched(view, row)
+    takes = tuple(take for one in touched if (take := _take(one, _beneath(one, row, length))) is not None)
+    kept = _FITTED.find((takes, length))
+    if kept is None:
+        kept = [fit_device(takes, length)]
+        _FITTED.keep((takes, length), kept)
+    fit = kept[0]
     asked = {str(one.pairing.id) for one in about}
     if fit is None or 2 * len(asked & set(fit.left)) >= len(asked):
         return None
     found = fit.correction
     row.slip, row.drift, row.ppm, row.anchor = found.slip, found.drift, found.ppm, found.anchor
-    return Scoped(row, fit, touched)
+    return Scoped(row, touched, fit.left)
 
 
 def typed_scope(
@@ -109,6 +117,7 @@ def typed_scope(
     *,
     since: Fraction | None = None,
     before: Fraction | None = None,
+    over: bool = False,
 ) -> Scoped:
     """Return a correction as a person typed it, with the takes that it touches.
 
@@ -120,23 +129,83 @@ def typed_scope(
     correction : DeviceCorrection
     since, before : Fraction, optional
         On the day's label clock, seconds; open where None.
+    over : bool
+        Whether it stands above what single takes have of their own.
 
     Raises
     ------
     RefusedError
-        If no take lies in it that nobody corrected or checked.
+        If no take lies in it that nobody corrected or checked, or a figure is beyond what can be.
     """
-    row = DeviceCorrectionRow(
-        day_id=view.day.id, picture_source_id=picture.id, sound_source_id=sound.id, since=since, before=before,
-        slip=correction.slip, drift=correction.drift, ppm=correction.ppm, anchor=correction.anchor, made_by="",
+    row = _new_row(view, picture, sound, correction, since, before, over=over)
+    return _or_refuse(view, row, f"of {picture.tag} with {sound.tag} lies there")
+
+
+def run_scope(
+    view: Overview, of: Recording, like: PairingStatus, *, slip: Fraction, ppm: Fraction, retimed: Kind
+) -> Scoped:
+    """Return a correction for all takes of one recording that lays one of them as typed.
+
+    Parameters
+    ----------
+    view : Overview
+    of : Recording
+    like : PairingStatus
+        The take that slip (seconds) and rate are typed for: what its device's corrections do is taken off.
+    slip, ppm : Fraction
+    retimed : Kind
+    """
+    row = ScopedCorrectionRow(
+        day_id=view.day.id, scope=Scope.RUN, recording_id=of.id, slip=Fraction(0), drift=Fraction(0), ppm=Fraction(0),
+        anchor=Fraction(0), retimed=retimed, made_by="",
     )  # fmt: skip
-    length = days.rate_of(view.day).day
-    touched = tuple(one for one in view.statuses if is_of(row, one.picture, one.sound, length) and _is_open(one))
+    beneath = _beneath(like, row, days.rate_of(view.day).day)
+    row.slip, row.ppm = slip - beneath.slip, ppm - beneath.ppm
+    return _or_refuse(view, row, f"of {of.name} is there")
+
+
+def _new_row(
+    view: Overview, picture: Source, sound: Source, by: DeviceCorrection, since: Fraction | None,
+    before: Fraction | None, *, over: bool = False,
+) -> ScopedCorrectionRow:  # fmt: skip
+    scope = Scope.DEVICE if since is None and before is None else Scope.STRETCH
+    return ScopedCorrectionRow(
+        day_id=view.day.id, scope=scope, picture_source_id=picture.id, sound_source_id=sound.id, since=since,
+        before=before, slip=by.slip, drift=by.drift, ppm=by.ppm, anchor=by.anchor, retimed=by.retimed, over=over,
+        made_by="",
+    )  # fmt: skip
+
+
+def _or_refuse(view: Overview, row: ScopedCorrectionRow, what: str) -> Scoped:
+    """Return a correction with its takes, in bounds.
+
+    Raises
+    ------
+    RefusedError
+        If there are none, or a figure is beyond what can be.
+    """
+    correct.in_bounds(row.slip, row.ppm)
+    correct.in_bounds(Fraction(0), row.drift)
+    touched = _touched(view, row)
     if not touched:
-        raise RefusedError(
-            f"No take of {picture.tag} with {sound.tag} lies there that nobody corrected or checked: nothing was done."
-        )
-    return Scoped(row, DeviceFit(correction, ()), touched)
+        raise RefusedError(f"No take {what} that nobody corrected or checked: nothing was done.")
+    return Scoped(row, touched)
+
+
+def _touched(view: Overview, row: ScopedCorrectionRow) -> tuple[PairingStatus, ...]:
+    length = days.rate_of(view.day).day
+    return tuple(one for one in view.statuses if is_of(row, one.picture, one.sound, length) and _is_open(one, row))
+
+
+def _is_open(one: PairingStatus, row: ScopedCorrectionRow) -> bool:
+    free = one.state not in {CHECKED, SET_ASIDE} and one.contradiction is None
+    return free and (one.correction is None or row.over)
+
+
+def _beneath(one: PairingStatus, row: ScopedCorrectionRow, length: Fraction) -> Correction:
+    """Return what the other scopes do to a take: those of its own scope give way."""
+    others = tuple(part for part in one.parts if part.scope != row.scope)
+    return by_parts(others, one.pairing, one.picture, length)
 
 
 def before_and_after(scoped: Scoped, length: Fraction) -> list[tuple[PairingStatus, Errors, Errors]]:
@@ -152,14 +221,38 @@ def before_and_after(scoped: Scoped, length: Fraction) -> list[tuple[PairingStat
     for one in scoped.touched:
         line = one.judged.line
         if line is not None and one.errors is not None:
-            laid = by_device(scoped.row, one.pairing, one.picture, length).on(one.pairing.offset)
+            parts = in_order([*(part for part in one.parts if part.scope != scoped.row.scope), scoped.row])
+            laid = by_parts(parts, one.pairing, one.picture, length).on(one.pairing.offset)
             found.append((one, one.errors, errors(laid, line, one.points, late_s=one.late_s)))
+    return _best_and_worst(found)
+
+
+def slip_preview(about: Sequence[PairingStatus], by_frames: Fraction) -> list[tuple[PairingStatus, Errors, Errors]]:
+    """Return the best and the worst of some takes as they lie and as they would lie, each moved by some frames.
+
+    Parameters
+    ----------
+    about : sequence of PairingStatus
+    by_frames : Fraction
+        Positive is later.
+    """
+    found = []
+    for one in about:
+        if one.errors is not None:
+            by = float(by_frames / one.fps)
+            found.append((one, one.errors, Errors(*(error + by for error in one.errors.all))))
+    return _best_and_worst(found)
+
+
+def _best_and_worst(
+    found: list[tuple[PairingStatus, Errors, Errors]],
+) -> list[tuple[PairingStatus, Errors, Errors]]:
     found.sort(key=lambda item: max(map(abs, item[2].all)))
     return found if len(found) < 2 else [found[0], found[-1]]
 
 
 def take_scope(session: Session, settings: Settings, view: Overview, scoped: Scoped) -> Done:
-    """Take a correction that a person typed for a device.
+    """Take a correction that a person typed for several takes.
 
     Parameters
     ----------
@@ -173,10 +266,17 @@ def take_scope(session: Session, settings: Settings, view: Overview, scoped: Sco
     session.add(scoped.row)
     for one in scoped.touched:
         changes.count(session, pairings.get(session, one.pairing.id))
-    tags = f"{scoped.touched[0].picture_source.tag} with {scoped.touched[0].sound_source.tag}"
-    what = f"{tags}: one correction for {len(scoped.touched)} takes, {scoped.says}, as typed"
+    what = f"{_whose(scoped)}: one correction for {len(scoped.touched)} takes, {scoped.says}, as typed"
+    what += ", above their own" if scoped.row.over else ""
     note_act(session, settings, view.day, what, act)
     return Done(len(scoped.touched), (), act)
+
+
+def _whose(scoped: Scoped) -> str:
+    first = scoped.touched[0]
+    if scoped.row.scope == Scope.RUN:
+        return next(one.name for one in (first.picture, first.sound) if one.id == scoped.row.recording_id)
+    return f"{first.picture_source.tag} with {first.sound_source.tag}"
 
 
 def _label(edge: float | None, length: Fraction) -> Fraction | None:
@@ -187,20 +287,16 @@ def _is_shared(view: Overview, source: Source) -> bool:
     return sum(tag == source.tag for tag in view.solution.sources.values()) > 1
 
 
-def _is_open(one: PairingStatus) -> bool:
-    return one.state not in {CHECKED, SET_ASIDE} and one.correction is None and one.contradiction is None
-
-
-def _take(one: PairingStatus) -> Take | None:
+def _take(one: PairingStatus, beneath: Correction) -> Take | None:
     line = one.judged.line
     if line is None or one.picture.start is None:
         return None
     head, _, tail = one.points
-    off = errors(Correction().on(one.pairing.offset), line, one.points, late_s=one.late_s)
+    off = errors(beneath.on(one.pairing.offset), line, one.points, late_s=one.late_s)
     wants = one.proposal is not None and one.proposal.ppm != 0
     return Take(
         str(one.pairing.id), one.pairing.offset, one.picture.start, 1 / float(one.fps), -off.head_s, -off.tail_s,
-        tail - head, line.ppm, line.se_ppm, wants,
+        tail - head, line.ppm - float(beneath.ppm), line.se_ppm, wants,
     )  # fmt: skip
 
 
@@ -236,7 +332,7 @@ def take_for_device(
         row.act, row.made_by = act, settings.person
         session.add(row)
         session.flush()
-        own = [one for one in scoped.touched if str(one.pairing.id) in scoped.fit.left]
+        own = [one for one in scoped.touched if str(one.pairing.id) in scoped.left]
     problems = _each(session, settings, own, correct.take_proposal, act)
     touched = scoped.touched if scoped is not None else ()
     for one in touched:  # others look at these too
@@ -249,8 +345,7 @@ def take_for_device(
     if scoped is None:
         what = f"{len(about)} takes corrected as proposed"
     else:
-        tags = f"{about[0].picture_source.tag} with {about[0].sound_source.tag}"
-        what = f"{tags}: one correction for {len(scoped.touched)} takes, {scoped.says}"
+        what = f"{_whose(scoped)}: one correction for {len(scoped.touched)} takes, {scoped.says}"
         if own:
             what += f"; {len(own)} of them as each was measured"
     what += f"; {len(about)} checked" if check else ""
@@ -258,14 +353,16 @@ def take_for_device(
     return Done(len({one.pairing.id for one in (*touched, *about)}), tuple(sorted(set(problems))), act)
 
 
-class _Act(Protocol):
-    def __call__(
+class Act(Protocol):
+    """What is done to each of several takes."""
+
+    def __call__(  # noqa: D102 - as the class says
         self, session: Session, settings: Settings, pairing_id: int, /, *, version: int, together: bool, act: str,
         now: PairingStatus | None,
-    ) -> None: ...  # fmt: skip
+    ) -> object: ...  # fmt: skip
 
 
-def _each(session: Session, settings: Settings, about: Sequence[PairingStatus], do: _Act, act: str) -> list[str]:
+def _each(session: Session, settings: Settings, about: Sequence[PairingStatus], do: Act, act: str) -> list[str]:
     """Do one thing to each pairing as it stands; return what could not be done, and why."""
     problems = []
     for one in about:
@@ -279,7 +376,7 @@ def _each(session: Session, settings: Settings, about: Sequence[PairingStatus], 
 
 
 def do_to_selected(
-    session: Session, settings: Settings, day: Day, chosen: Mapping[int, int], do: _Act, said: str
+    session: Session, settings: Settings, day: Day, chosen: Mapping[int, int], do: Act, said: str
 ) -> Done:
     """Do one thing to every pairing that was selected, by its version as shown; what cannot be done is said.
 
@@ -327,9 +424,9 @@ def undo_act(session: Session, settings: Settings, day: Day, act: str) -> int:
     if not standing:
         raise RefusedError("That was undone already. Nothing was changed.")
     view = Overview(session, day)
-    of_device = {one.id for one in standing if isinstance(one, DeviceCorrectionRow)}
-    touched = {one.pairing_id for one in standing if not isinstance(one, DeviceCorrectionRow)}
-    touched |= {one.pairing.id for one in view.statuses if one.of_device is not None and one.of_device.id in of_device}
+    of_many = {one.id for one in standing if isinstance(one, ScopedCorrectionRow)}
+    touched = {one.pairing_id for one in standing if not isinstance(one, ScopedCorrectionRow)}
+    touched |= {one.pairing.id for one in view.statuses if of_many & {part.id for part in one.scoped}}
     for one in standing:
         pairings.undo(session, one)
     for number in sorted(touched):
@@ -351,25 +448,32 @@ def note_act(session: Session, settings: Settings, day: Day, what: str, act: str
 
 @dataclass(frozen=True, slots=True)
 class Standing:
-    """A device's correction that stands: in words, on how many takes, and by what name it is undone."""
+    """A correction for several takes that stands: in words, on how many, and by what name it is undone."""
 
-    row: DeviceCorrectionRow
+    row: ScopedCorrectionRow
     says: str
     takes: int
 
 
 def standing(view: Overview) -> list[Standing]:
-    """Return the corrections of devices that stand on a day.
+    """Return the corrections for several takes that stand on a day.
 
     Parameters
     ----------
     view : Overview
     """
     tags = {source.id: source.tag for source in view.sources}
+    names = {row.id: row.name for row in view.recordings}
+    rate = days.rate_of(view.day)
     made = []
-    for row in view.of_devices:
-        own = [one for one in view.statuses if one.of_device is not None and one.of_device.id == row.id]
+    for row in view.scoped:
+        own = [one for one in view.statuses if row.id in {part.id for part in one.scoped}]
         fps = float(own[0].fps if own else view.day.fps)
-        pair = f"{tags.get(row.picture_source_id, '?')} with {tags.get(row.sound_source_id, '?')}"
-        made.append(Standing(row, f"{pair}: {device_says(row, fps)}", len(own)))
+        if row.scope == Scope.RUN:
+            whose = names.get(row.recording_id or 0, "a recording that is gone")
+        else:
+            whose = f"{tags.get(row.picture_source_id or 0, '?')} with {tags.get(row.sound_source_id or 0, '?')}"
+        since, before = ("" if one is None else str(Timecode.at(one, rate))[:8] for one in (row.since, row.before))
+        whose += (f" from {since}" if since else "") + (f" until {before}" if before else "")
+        made.append(Standing(row, f"{whose}: {scoped_says(row, fps)}", len(own)))
     return made

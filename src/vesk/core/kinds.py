@@ -176,6 +176,14 @@ class Origin(StrEnum):
     JOINED = "joined"
 
 
+class Scope(StrEnum):
+    """What one correction is for, in the order in which they add up; a take's own stands above their sum."""
+
+    DEVICE = "device"
+    STRETCH = "stretch"
+    RUN = "run"
+
+
 class Work(StrEnum):
     """The kinds of long work that pages show."""
 

@@ -88,9 +88,12 @@ def deliver(
     take: str,
     project: str,
     shot_on: date,
+    stretch: Fraction = Fraction(1),
     go_on: GoOn = lambda: True,
 ) -> Delivered:
-    """Write the sound of one take.
+    """Write the sound of one take, as long as its picture plays.
+
+    `stretch` is how many seconds the picture plays for one as recorded: 1 unless it is retimed.
 
     Raises
     ------
@@ -109,11 +112,14 @@ def deliver(
     own = picture.facts.first_frame(sample_rate)
     # A picture without timecode is laid at zero wherever it is opened: so is its sound.
     reference = own or 0
-    samples = picture_samples(frames, fps, sample_rate)
-    exact = Fraction(frames) / fps * sample_rate
+    samples = picture_samples(frames, fps / stretch, sample_rate)
+    exact = Fraction(frames) / fps * stretch * sample_rate
     remarks = [] if exact == samples else [f"rounded to a whole sample ({float(exact):.2f})"]
     if own is None:
         remarks.append("its picture carries no timecode: the time reference is zero")
+    if stretch != 1:
+        plays = fps / stretch
+        remarks.append(f"as recorded: the picture plays at {plays.numerator}/{plays.denominator} frames a second")
     remark = "; ".join(remarks)
     first = sounds[0].sound.facts
     channels = max(one.sound.facts.channels for one in sounds)
@@ -160,11 +166,17 @@ def _until(blocks: Iterator[NDArray[np.float32]], go_on: GoOn) -> Iterator[NDArr
 
 
 def measure_again(
-    delivered: Path, picture: Located, *, late_s: float, workplace: Path, channels: tuple[int, int] | None = None
+    delivered: Path,
+    picture: Located,
+    *,
+    late_s: float,
+    workplace: Path,
+    channels: tuple[int, int] | None = None,
+    stretch: Fraction = Fraction(1),
 ) -> tuple[Errors | None, str]:
     """Measure a delivered file against the camera's scratch, from the file as it lies on disk.
 
-    `channels` are those of picture and sound that it was measured with before.
+    `channels` are those of picture and sound that it was measured with before; `stretch` is how the picture plays.
 
     Returns
     -------
@@ -182,4 +194,4 @@ def measure_again(
     if found.line is None or found.decision != MATCHED:
         return None, found.reason
     points = (found.head_s, found.middle_s, found.tail_s)
-    return errors(TimeMap(Fraction(0)), found.line, points, late_s=late_s), ""
+    return errors(TimeMap(Fraction(0), 1 / stretch), found.line, points, late_s=late_s), ""

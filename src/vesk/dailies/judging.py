@@ -57,6 +57,11 @@ class Measured:
         return verdict
 
     @property
+    def afterwards(self) -> Verdict:
+        """The same once what is proposed is done."""
+        return replace(self.judged, correction=self.correction or Correction()).verdict or self.verdict
+
+    @property
     def correction(self) -> Correction | None:
         """What is proposed."""
         return self.judged.proposal

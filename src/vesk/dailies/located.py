@@ -109,11 +109,11 @@ class Located:
             rest = part_of(on_progress, each * len(coded), WHOLE)
             cache.listen_to(cache.blocks_of(reader), self.facts, self.entry, on_progress=rest)
 
-    def save_frames(self, indices: Sequence[int]) -> None:
+    def save_frames(self, indices: Sequence[int], *, large: bool = False) -> None:
         """Decode the frames that are not kept yet, as JPEG, counted from its first."""
         for one, first in self._one_by_one():
             own = [index - first for index in indices if first <= index < first + (one.facts.frames or 0)]
-            cache.save_frames(one.file, self.entry, own, first=first)
+            cache.save_frames(one.file, self.entry, own, first=first, large=large)
 
     def grey_frames(self, first: int, count: int) -> NDArray[np.uint8]:
         """Decode consecutive frames as grey pictures (frames, height, width); fewer at the picture's end."""
@@ -160,6 +160,6 @@ def hear(place: Located) -> None:
         place.ensure_heard(tell)
 
 
-def decode_frames(place: Located, indices: Sequence[int]) -> None:
+def decode_frames(place: Located, indices: Sequence[int], *, large: bool = False) -> None:
     """Keep frames of a recording, as a process of its own is asked to."""
-    place.save_frames(indices)
+    place.save_frames(indices, large=large)

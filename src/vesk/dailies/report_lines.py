@@ -9,9 +9,9 @@ from typing import Any
 from vesk.media.whole import written_whole
 
 COLUMNS = (
-    "scene", "take", "source", "picture", "start", "frames", "fps", "sound", "delivered", "file", "reason", "cause",
-    "slip_s", "slip_frames", "rate_ppm", "samples", "time_reference", "residual_head_ms", "residual_middle_ms",
-    "residual_tail_ms", "checked_by", "remark",
+    "scene", "take", "source", "picture", "start", "frames", "fps", "sound", "delivered", "file", "reason", "found",
+    "cause", "slip_s", "slip_frames", "rate_ppm", "retimed", "picture_rate", "placed_by", "samples", "time_reference",
+    "residual_head_ms", "residual_middle_ms", "residual_tail_ms", "checked_by", "remark",
 )  # fmt: skip
 
 

@@ -76,9 +76,9 @@ class CacheEntry:
         """Its time of change says when this was last asked for."""
         return self.folder / "used"
 
-    def frame(self, index: int) -> Path:
-        """One picture frame as JPEG."""
-        return self.folder / "frames" / f"{index}.jpg"
+    def frame(self, index: int, *, large: bool = False) -> Path:
+        """One picture frame as JPEG; `large` to read what is written in it."""
+        return self.folder / "frames" / (f"{index}-large.jpg" if large else f"{index}.jpg")
 
 
 def entry_of(cache: Path, content: str) -> CacheEntry:
@@ -250,17 +250,20 @@ def forget(store: CacheEntry) -> None:
     shutil.rmtree(store.folder, ignore_errors=True)
 
 
-def save_frames(path: Path, store: CacheEntry, indices: Sequence[int], *, first: int = 0, height: int = 216) -> None:
+SMALL, LARGE = 216, 720  # lines of a kept frame
+
+
+def save_frames(path: Path, store: CacheEntry, indices: Sequence[int], *, first: int = 0, large: bool = False) -> None:
     """Decode a movie's frames that are not kept yet, as JPEG; its frame k is kept as number ``first + k``."""
-    missing = [index for index in indices if not store.frame(first + index).exists()]
+    missing = [index for index in indices if not store.frame(first + index, large=large).exists()]
     if not missing:
         return
     try:
         (store.folder / "frames").mkdir(parents=True, exist_ok=True)
     except OSError as error:
         raise StorageError(store.folder, error.strerror or str(error)) from error
-    for index, image in movie.frame_images(path, missing, height=height):
-        with written_whole(store.frame(first + index)) as part:
+    for index, image in movie.frame_images(path, missing, height=LARGE if large else SMALL):
+        with written_whole(store.frame(first + index, large=large)) as part:
             image.save(part, "JPEG", quality=82)
 
 

@@ -16,8 +16,8 @@ _OF_SOURCE = "FROM {0} AS t JOIN source AS s ON s.id = t.source_id WHERE s.day_i
 _TABLES = {
     "day": "FROM {0} AS t WHERE t.id = :day",
     "source": _OF_DAY, "recording": _OF_DAY, "pairing": _OF_DAY, "compared": _OF_DAY, "report": _OF_DAY,
-    "accepted": _OF_DAY, "device_correction": _OF_DAY,
-    "correction": _OF_PAIRING, "check_mark": _OF_PAIRING, "sync_point": _OF_RECORDING,
+    "accepted": _OF_DAY, "scoped_correction": _OF_DAY,
+    "correction": _OF_PAIRING, "check_mark": _OF_PAIRING, "sync_point": _OF_RECORDING, "seen_label": _OF_RECORDING,
     "override": _OF_RECORDING, "clock_period": _OF_SOURCE,
 }  # fmt: skip
 _QUERY = text(

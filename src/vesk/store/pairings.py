@@ -16,10 +16,10 @@ from vesk.core.kinds import Kind, PairingState
 from vesk.core.sound.measurement import Measurement
 from vesk.store import changes
 from vesk.store.recordings import is_whole
-from vesk.store.tables import CheckRow, CorrectionRow, DeviceCorrectionRow, Pairing, Recording
+from vesk.store.tables import CheckRow, CorrectionRow, Pairing, Recording, ScopedCorrectionRow
 
 S = TypeVar("S", CorrectionRow, CheckRow)
-Undoable = CorrectionRow | CheckRow | DeviceCorrectionRow
+Undoable = CorrectionRow | CheckRow | ScopedCorrectionRow
 PROPOSED, MEASURED, SET_ASIDE, WITHDRAWN = PairingState
 
 
@@ -156,17 +156,17 @@ def history(session: Session, pairing_id: int) -> list[CorrectionRow]:
     return list(session.exec(query.order_by(col(CorrectionRow.id))))
 
 
-def device_corrections(session: Session, day_id: int) -> list[DeviceCorrectionRow]:
+def scoped_corrections(session: Session, day_id: int) -> list[ScopedCorrectionRow]:
     """Return the corrections of whole devices that stand, the newest first."""
-    query = select(DeviceCorrectionRow).where(
-        DeviceCorrectionRow.day_id == day_id, col(DeviceCorrectionRow.undone_at).is_(None)
+    query = select(ScopedCorrectionRow).where(
+        ScopedCorrectionRow.day_id == day_id, col(ScopedCorrectionRow.undone_at).is_(None)
     )
-    return list(session.exec(query.order_by(col(DeviceCorrectionRow.id).desc())))
+    return list(session.exec(query.order_by(col(ScopedCorrectionRow.id).desc())))
 
 
 def of_act(session: Session, day_id: int, act: str) -> list[Undoable]:
     """Return the corrections and checks of a day that were made at once and still stand."""
-    made: list[Undoable] = [one for one in device_corrections(session, day_id) if one.act == act]
+    made: list[Undoable] = [one for one in scoped_corrections(session, day_id) if one.act == act]
     made += _of_act(session, CorrectionRow, day_id, act)
     made += _of_act(session, CheckRow, day_id, act)
     return made
@@ -174,7 +174,7 @@ def of_act(session: Session, day_id: int, act: str) -> list[Undoable]:
 
 def acts_standing(session: Session, day_id: int) -> set[str]:
     """Return the names of what was done at once on a day and stands, in part or whole."""
-    names = {one.act for one in device_corrections(session, day_id)}
+    names = {one.act for one in scoped_corrections(session, day_id)}
     for column, pairing, undone in (
         (CorrectionRow.act, CorrectionRow.pairing_id, CorrectionRow.undone_at),
         (CheckRow.act, CheckRow.pairing_id, CheckRow.undone_at),

@@ -24,6 +24,7 @@ from vesk.core.kinds import (
     PointOrigin,
     RecordingState,
     ReportKind,
+    Scope,
     Sense,
     SyncPointKind,
     Together,
@@ -269,6 +270,21 @@ class SyncPointChange(SQLModel, table=True):
     undone_at: Optional[datetime] = Field(default=None, sa_column=_moment(nullable=True))
 
 
+class SeenLabel(SQLModel, table=True):
+    """A label that a person read off a display in a frame of the picture."""
+
+    __tablename__ = "seen_label"
+    model_config = {"arbitrary_types_allowed": True}
+    id: int = Field(default=None, primary_key=True)
+    recording_id: int = Field(foreign_key="recording.id", index=True)
+    display: str  # which one, by name
+    frame: int
+    label: Fraction = Field(sa_column=_exact())  # on the day's label clock, seconds
+    made_by: str
+    made_at: datetime = Field(default_factory=_now, sa_column=_moment())
+    undone_at: Optional[datetime] = Field(default=None, sa_column=_moment(nullable=True))
+
+
 class Pairing(SQLModel, table=True):
     """One camera recording and one sound recording that share real time.
 
@@ -291,6 +307,7 @@ class Pairing(SQLModel, table=True):
     said_by: str = ""  # who said that the two belong together; empty: nobody, Vesk found them
     measurement: Optional[Measurement] = Field(default=None, sa_column=_json(MEASUREMENT))
     measured_of: str = ""  # the contents it was measured on; empty: those there are
+    tolerance: Optional[Fraction] = Field(default=None, sa_column=_exact(nullable=True))  # frames; None: the day's
     measured_as: Optional[str] = None  # names this measurement, anew whenever one is kept; None: not measured
     version: int = Field(default=1, sa_column=_VERSIONS["Pairing"])
 
@@ -335,21 +352,29 @@ class CorrectionRow(SQLModel, table=True):
     # Jump mends: [sound seconds, step of picture seconds] as "num/den" texts.
     jumps: list[list[str]] = Field(default_factory=list, sa_column=Column(JSONB, nullable=False))
     origin: Origin = Field(sa_column=_word(Origin))
+    retimed: Kind = Field(default=Kind.SOUND, sa_column=_word(Kind))  # the one that is not the truth
     act: str = Field(default="", index=True)  # what was done at once has one name, and is undone by it
     made_by: str
     made_at: datetime = Field(default_factory=_now, sa_column=_moment())
     undone_at: Optional[datetime] = Field(default=None, sa_column=_moment(nullable=True))
 
 
-class DeviceCorrectionRow(SQLModel, table=True):
-    """One correction for all takes of a camera with a recorder, or those of a part of the day. Added and undone."""
+class ScopedCorrectionRow(SQLModel, table=True):
+    """One correction for several takes: of a camera with a recorder, in a part of the day, of a recording.
 
-    __tablename__ = "device_correction"
+    Added and undone, never edited. Those of different scopes add up; of one scope, the newest counts.
+    """
+
+    __tablename__ = "scoped_correction"
     model_config = {"arbitrary_types_allowed": True}
     id: int = Field(default=None, primary_key=True)
     day_id: int = Field(foreign_key="day.id", index=True)
-    picture_source_id: int = Field(foreign_key="source.id")
-    sound_source_id: int = Field(foreign_key="source.id")
+    scope: Scope = Field(default=Scope.DEVICE, sa_column=_word(Scope))
+    picture_source_id: Optional[int] = Field(default=None, foreign_key="source.id")  # none: a recording's
+    sound_source_id: Optional[int] = Field(default=None, foreign_key="source.id")
+    recording_id: Optional[int] = Field(default=None, foreign_key="recording.id")  # whose takes, of a run
+    over: bool = False  # above what single takes had of their own then
+    retimed: Kind = Field(default=Kind.SOUND, sa_column=_word(Kind))  # what its rate is laid at
     since: Optional[Fraction] = Field(default=None, sa_column=_exact(nullable=True))  # on the day's label clock
     before: Optional[Fraction] = Field(default=None, sa_column=_exact(nullable=True))
     slip: Fraction = Field(sa_column=_exact())  # seconds, at the anchor
@@ -369,7 +394,7 @@ class CheckRow(SQLModel, table=True):
     id: int = Field(default=None, primary_key=True)
     pairing_id: int = Field(foreign_key="pairing.id", index=True)
     correction_id: Optional[int] = Field(default=None, foreign_key="correction.id")
-    device_correction_id: Optional[int] = Field(default=None, foreign_key="device_correction.id")
+    scoped: list[int] = Field(default_factory=list, sa_column=Column(JSONB, nullable=False))  # that it lay by
     act: str = Field(default="", index=True)
     of: str = ""  # the contents it was made on; empty: those there are
     made_by: str

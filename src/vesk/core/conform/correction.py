@@ -9,6 +9,7 @@ from __future__ import annotations
 from dataclasses import dataclass
 from fractions import Fraction
 
+from vesk.core.kinds import Kind
 from vesk.core.sound.measurement import Line
 from vesk.core.timemap import AnyMap, PiecewiseMap, TimeMap, exact_seconds
 from vesk.core.tolerance import Tolerance
@@ -28,12 +29,15 @@ class Correction:
         Sound time (seconds) about which the rate turns: the pairing's head.
     jumps : tuple of (Fraction, Fraction)
         Jump mends: sound time, and by how much what follows moves later on picture time (seconds).
+    retimed : Kind
+        Whose rate gives way: the sound's, laid at the picture's, or the picture's, where the sound is the truth.
     """
 
     slip: Fraction = Fraction(0)
     ppm: Fraction = Fraction(0)
     anchor: Fraction = Fraction(0)
     jumps: tuple[tuple[Fraction, Fraction], ...] = ()
+    retimed: Kind = Kind.SOUND
 
     @property
     def mends(self) -> str:

@@ -13,6 +13,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from vesk.core.conform.correction import Correction
+from vesk.core.kinds import Kind
 from vesk.core.timecode import wrap_day
 from vesk.core.timemap import MILLION, exact_seconds
 
@@ -36,12 +37,15 @@ class DeviceCorrection:
         Rate error of the sound that is taken out inside each take.
     anchor : Fraction
         On the day's label clock, seconds.
+    retimed : Kind
+        Whose rate gives way: the sound's, or the picture's.
     """
 
     slip: Fraction
     drift: Fraction = Fraction(0)
     ppm: Fraction = Fraction(0)
     anchor: Fraction = Fraction(0)
+    retimed: Kind = Kind.SOUND
 
     def on_take(self, offset: Fraction, picture_start: Fraction, day: Fraction) -> Correction:
         """Return what it does to one take.
@@ -63,7 +67,29 @@ class DeviceCorrection:
         head = max(Fraction(0), offset)
         since = wrap_day(picture_start + head - self.anchor, day)
         slip = self.slip + self.drift * since / MILLION
-        return Correction(slip, self.ppm, head - offset - slip)
+        return Correction(slip, self.ppm, head - offset - slip, (), self.retimed)
+
+
+def summed(offset: Fraction, parts: Sequence[Correction]) -> Correction:
+    """Return what several corrections do to one take together: slips, rates and jump mends add up.
+
+    Parameters
+    ----------
+    offset : Fraction
+        Picture time of sound sample 0 before any correction, seconds.
+    parts : sequence of Correction
+        In the order in which they stand: the device's, its stretch's, the run's.
+
+    Returns
+    -------
+    Correction
+        Its rate turns about the head of what the two share; the last part that has a rate says whose gives way.
+    """
+    slip = sum((one.slip for one in parts), Fraction(0))
+    ppm = sum((one.ppm for one in parts), Fraction(0))
+    jumps = tuple(sorted(jump for one in parts for jump in one.jumps))
+    says = [one.retimed for one in parts if one.ppm] or [Kind.SOUND]
+    return Correction(slip, ppm, max(Fraction(0), offset) - offset - slip, jumps, says[-1])
 
 
 @dataclass(frozen=True, slots=True)

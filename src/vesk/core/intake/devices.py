@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import re
-from collections.abc import Iterable
+from collections.abc import Iterable, Sequence
 from dataclasses import dataclass, field
 
 from vesk.core.facts import Facts
@@ -126,6 +126,21 @@ def assign(files: Iterable[DeviceHints], sources: list[Proposed]) -> list[int]:
         sources[chosen].files.append(one)
         given.append(chosen)
     return given
+
+
+def same_device(files: Sequence[DeviceHints], others: Sequence[DeviceHints]) -> bool:
+    """Say whether two lots of files were made by one device: some agree by its name or their reels, and none differ.
+
+    Parameters
+    ----------
+    files, others : sequence of DeviceHints
+    """
+    kinds = {(one.device, one.letters) for one in files}
+    known = {(one.device, one.letters) for one in others}
+    pairs = [(one, other) for one in kinds for other in known]
+    agree = any(_agree(one[0], other[0]) or _agree(one[1], other[1]) for one, other in pairs)
+    differ = any(_differ(one[0], other[0]) or _differ(one[1], other[1]) for one, other in pairs)
+    return agree and not differ
 
 
 def _has(source: Proposed, one: DeviceHints) -> bool:

@@ -137,6 +137,23 @@ class Judgement:
         return Line(place.at_s, place.offset_s + place.late_s, place.ppm, place.se_s, 0.0)
 
     @property
+    def placed_by(self) -> str:
+        """What says where the sound belongs: a witness's word, empty where nothing does."""
+        if self.line is None:
+            return ""
+        return str(SOUND if self._by_sound or self.place is None else self.place.by)
+
+    @property
+    def by_clock(self) -> bool:
+        """Whether clocks alone place it: nothing was heard or seen that says where it belongs."""
+        return self.placed_by == TIMECODE
+
+    @cached_property
+    def as_recorded(self) -> Verdict | None:
+        """The cause as it was found, before anything was corrected."""
+        return replace(self, correction=Correction()).verdict
+
+    @property
     def _by_sound(self) -> bool:
         """Whether sound says where it belongs, or left it open and the clocks of the day agree with it."""
         if self.found is None or self.found.line is None or (self.place is not None and self.place.by != SOUND):

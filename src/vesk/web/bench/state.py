@@ -2,15 +2,19 @@
 
 from __future__ import annotations
 
+from dataclasses import dataclass
 from fractions import Fraction
 from math import floor
 from typing import Any
 
+from vesk.actions.composing import by_part
 from vesk.actions.facts import facts_of
 from vesk.actions.pairing_status import PairingStatus
 from vesk.core.conform.correction import error_at
+from vesk.core.kinds import Scope
 from vesk.core.timecode import FrameRate, Timecode
 from vesk.core.timemap import pieces_of
+from vesk.store import days
 
 PLACES = ("head", "middle", "tail")
 STRIP = 5  # picture frames shown in a window
@@ -23,6 +27,32 @@ def window_times(now: PairingStatus) -> tuple[float, ...]:
     head, middle, tail = now.points
     inset = min(2.0, (tail - head) / 6)
     return head + inset, middle, tail - inset
+
+
+@dataclass(frozen=True, slots=True)
+class Part:
+    """A part of the sum that lays a take: whose correction it is, in words, slip in frames, rate in ppm, by whom."""
+
+    whose: str
+    slip_frames: float
+    ppm: float
+    by: str
+
+
+def parts_of(now: PairingStatus) -> list[Part]:
+    """Return what the correction of a pairing is the sum of, in the order in which the parts stand."""
+    length = days.rate_of(now.day).day
+    pair = f"{now.picture_source.tag} with {now.sound_source.tag}"
+    whose = {Scope.DEVICE: f"{pair}, the device", Scope.STRETCH: f"{pair}, a part of the day", Scope.RUN: "its run"}
+    made = []
+    for row in now.parts:
+        part = by_part(row, now.pairing, now.picture, length)
+        made.append(Part(whose[row.scope], float(part.slip * now.fps), float(part.ppm), row.made_by))
+    if made and now.correction is not None:
+        above, beneath = now.as_corrected, now.beneath
+        slip, ppm = above.slip - beneath.slip, above.ppm - beneath.ppm
+        made.append(Part("the take's own, above them", float(slip * now.fps), float(ppm), now.correction.made_by))
+    return made
 
 
 def label_at(now: PairingStatus, picture_s: float, clock: FrameRate) -> str:

@@ -8,15 +8,18 @@ from fractions import Fraction
 from flask import Blueprint, redirect, url_for
 from flask.typing import ResponseReturnValue
 
-from vesk.actions import correct, joining
+from vesk.actions import correct, joining, scoping, tolerance
 from vesk.actions.facts import facts_of
 from vesk.actions.intake import told_slate
 from vesk.actions.overview import Overview
 from vesk.actions.pairing_status import PairingStatus
+from vesk.core.conform.retiming import meaning
 from vesk.core.errors import RefusedError
+from vesk.core.kinds import Kind
+from vesk.core.tolerance import what_it_means
 from vesk.jobs.tasks import ask_measure
-from vesk.store import pairings
-from vesk.web.bench.state import bench_state, label_at, window_times
+from vesk.store import days, pairings
+from vesk.web.bench.state import bench_state, label_at, parts_of, window_times
 from vesk.web.shared import form, render, session, settings
 from vesk.web.shared.page import day_frame
 from vesk.web.shared.trace_plot import trace_plot
@@ -65,6 +68,14 @@ def _show(pairing_id: int, *, status: int = 200, problem: str = "", said: str = 
         labels=[label_at(now, at_s, frame.clock) for at_s in window_times(now)],
         rivals=view.rivals_of(pairing_id),
         history=pairings.history(opened, pairing_id),
+        parts=parts_of(now),
+        runs=[
+            (word, row, count)
+            for word, row in (("picture", now.picture), ("sound", now.sound))
+            if (count := sum(row.id in {one.picture.id, one.sound.id} for one in listed)) > 1
+        ],
+        means=meaning(now.as_corrected, now.fps),
+        lets_pass=what_it_means(now.tolerance, now.fps),
         before=ids[at - 1] if at else None,
         after=ids[at + 1] if at is not None and at + 1 < len(ids) else None,
         needing=len(needing),
@@ -105,8 +116,35 @@ def _slip(pairing_id: int, version: int) -> str:
 
 def _own(pairing_id: int, version: int) -> str:
     frames, ppm = form.number("slip_frames", "frames"), form.number("ppm", "ppm")
-    correct.set_own(session(), settings(), pairing_id, version=version, slip=lambda now: frames / now.fps, ppm=ppm)
+    retimed = form.word("retimed", Kind) if form.text("retimed") else None
+    if form.text("for", "take") != "take":
+        return _for_run(pairing_id, version, frames, ppm, retimed or Kind.SOUND)
+    correct.set_own(
+        session(), settings(), pairing_id, version=version, slip=lambda now: frames / now.fps, ppm=ppm, retimed=retimed
+    )
     return "Your slip and rate are set."
+
+
+def _for_run(pairing_id: int, version: int, frames: Fraction, ppm: Fraction, retimed: Kind) -> str:
+    """Set slip and rate for all takes of one of the two recordings."""
+    row = pairings.get_for_change(session(), pairing_id, version)
+    view = Overview(session(), days.get_day(session(), row.day_id))
+    now = view.status_of(pairing_id)
+    of = {"picture": now.picture, "sound": now.sound}.get(form.text("for"))
+    if of is None:
+        raise RefusedError("Choose what this is for: the take, or all takes of one of its recordings.")
+    scoped = scoping.run_scope(view, of, now, slip=frames / now.fps, ppm=ppm, retimed=retimed)
+    if pairing_id not in {one.pairing.id for one in scoped.touched}:
+        raise RefusedError("This take has a correction or a check of its own: undo that first, or set it for the take.")
+    made = scoping.take_scope(session(), settings(), view, scoped)
+    return f"Set for {made.count} takes of {of.name}, at once; it is undone on the Day page."
+
+
+def _tolerance(pairing_id: int, version: int) -> str:
+    now = Overview(session(), days.get_day(session(), pairings.get(session(), pairing_id).day_id)).status_of(pairing_id)
+    return tolerance.set_of_take(
+        session(), settings(), pairing_id, version=version, text=form.text("tolerance"), now=now
+    )
 
 
 def _undo(pairing_id: int, version: int) -> str:
@@ -140,7 +178,7 @@ def _measure(pairing_id: int, _version: int) -> str:
 
 _ACTS: dict[str, Callable[[int, int], str]] = {
     "proposal": _proposal, "slip": _slip, "own": _own, "undo": _undo, "check": _check, "aside": _aside,
-    "measure": _measure, "prefer": _prefer, "unjoin": _unjoin,
+    "measure": _measure, "prefer": _prefer, "unjoin": _unjoin, "tolerance": _tolerance,
 }  # fmt: skip
 
 

@@ -8,14 +8,14 @@ from math import isfinite
 from flask import Blueprint, render_template, request
 from flask.typing import ResponseReturnValue
 
-from vesk.actions import scoping
-from vesk.actions.device_clocks import device_views
+from vesk.actions import displays, returning, scoping, sources
+from vesk.actions.device_clocks import DeviceView, device_views, partings_of
 from vesk.actions.overview import Overview
 from vesk.actions.scoping import Scoped
 from vesk.core.conform.device import DeviceCorrection
 from vesk.core.errors import RefusedError, TimecodeError, VeskError
-from vesk.core.kinds import PICTURE
-from vesk.core.timecode import Timecode
+from vesk.core.kinds import PICTURE, Kind
+from vesk.core.timecode import FrameRate, Timecode
 from vesk.core.timemap import MILLION
 from vesk.store import days
 from vesk.web.clocks import plot
@@ -58,6 +58,10 @@ def _show(day_id: int, *, status: int = 200, problem: str = "", done: str = "", 
         loops=[(one, [names.get(key, key) for key in one.members]) for one in view.solution.loops[:_LOOPS]],
         loop_count=len(view.solution.loops), open_loops=len(view.solution.open_loops),
         standing=scoping.standing(view),
+        partings=view.of("partings", lambda: partings_of(view)),
+        displays=view.of("displays", lambda: displays.displays(session(), view)),
+        lights=view.of("lights", lambda: displays.lights(session(), view)),
+        jams=_jams(found, frame.clock),
         cameras=[one for one in view.sources if one.kind == PICTURE],
         recorders=[one for one in view.sources if one.kind != PICTURE],
         typed={name: request.values.get(name, "") for name in _FIELDS}, problem=problem, done=done, act=act,
@@ -70,7 +74,17 @@ def show(day_id: int) -> ResponseReturnValue:
     return _show(day_id)
 
 
-_FIELDS = ("camera", "recorder", "slip", "hourly", "ppm", "since_label", "before_label")
+_FIELDS = ("camera", "recorder", "slip", "hourly", "ppm", "since_label", "before_label", "retimed", "over")
+
+
+def _jams(views: list[DeviceView], clock: FrameRate) -> list[tuple[str, str]]:
+    """Return the middle of every gap in which a device was set anew: a label to type, and whose it is."""
+    every = {
+        (str(Timecode.at(Fraction(round((low + high) / 2)), clock))[:8], one.shown.device)
+        for one in views
+        for low, high in one.shown.jams
+    }
+    return sorted(every)
 
 
 def _scope(view: Overview) -> Scoped:
@@ -80,7 +94,7 @@ def _scope(view: Overview) -> Scoped:
     if camera is None or recorder is None or camera.kind != PICTURE or recorder.kind == PICTURE:
         raise RefusedError("Choose a camera and a recorder of this day.")
     fps = view.day.fps
-    slip = (form.number("slip", "frames") if form.text("slip") else Fraction(0)) / fps
+    slip = _slip(view)
     hourly = (form.number("hourly", "frames an hour") if form.text("hourly") else Fraction(0)) / fps
     ppm = form.number("ppm", "ppm") if form.text("ppm") else Fraction(0)
     since, before = (_label(view, name) for name in ("since_label", "before_label"))
@@ -90,8 +104,23 @@ def _scope(view: Overview) -> Scoped:
             f"{camera.tag} has no clock: there is nothing over the day to correct. Join its takes by hand."
         )
     anchor = since if since is not None else min(starts)
-    made = DeviceCorrection(slip, hourly / 3600 * MILLION, ppm, anchor)
-    return scoping.typed_scope(view, camera, recorder, made, since=since, before=before)
+    retimed = form.word("retimed", Kind) if form.text("retimed") else Kind.SOUND
+    made = DeviceCorrection(slip, hourly / 3600 * MILLION, ppm, anchor, retimed)
+    over = form.text("over") == "yes"
+    return scoping.typed_scope(view, camera, recorder, made, since=since, before=before, over=over)
+
+
+def _slip(view: Overview) -> Fraction:
+    """Read a slip, seconds: frames; or a label with a sign, where a clock was set hours or a day wrong."""
+    text = form.text("slip").strip().replace("\N{MINUS SIGN}", "-")
+    if ":" not in text:
+        return form.number("slip", "frames") / view.day.fps
+    clock = days.rate_of(view.day)
+    try:
+        size = Timecode.parse(text.lstrip("+-"), clock).seconds
+    except TimecodeError as error:
+        raise RefusedError(f"{text!r} is no slip: write frames, or -01:00:00:00. ({error})") from None
+    return -size if text.startswith("-") else size
 
 
 def _label(view: Overview, name: str) -> Fraction | None:
@@ -113,9 +142,23 @@ def preview(day_id: int) -> ResponseReturnValue:
     try:
         scoped = _scope(view)
     except VeskError as error:
-        return render_template("clocks/_preview.html", problem=str(error), rows=[], scoped=None)
+        return render_template("_before_after.html", problem=str(error), rows=[], count=0, says="")
     rows = scoping.before_and_after(scoped, days.rate_of(view.day).day)
-    return render_template("clocks/_preview.html", problem="", rows=rows, scoped=scoped)
+    count, says = len(scoped.touched), scoped.says + _on_top(scoped)
+    return render_template(
+        "_before_after.html", problem="", rows=rows, count=count, says=says, stays=not scoped.row.over
+    )
+
+
+def _on_top(scoped: Scoped) -> str:
+    """Return what a correction adds to, or takes the place of, on the takes that it touches."""
+    parts = {part.id: part for one in scoped.touched for part in one.parts}.values()
+    said = ""
+    if any(part.scope == scoped.row.scope for part in parts):
+        said += ", in place of the one that stands for the same"
+    if any(part.scope != scoped.row.scope for part in parts):
+        said += ", added to what the other scopes do"
+    return said
 
 
 @bp.post(f"{HERE}/correct")
@@ -131,3 +174,31 @@ def correct(day_id: int) -> ResponseReturnValue:
 
     status, problem, said = form.act(work)
     return _show(day_id, status=status, problem=problem, done=said, act=acts[0] if acts else "")
+
+
+@bp.get(f"{HERE}/other-days")
+def other_days(day_id: int) -> ResponseReturnValue:
+    """Say what the production's other days know of this day's devices."""
+    day = day_frame(day_id).day
+    return render_template("clocks/_other_days.html", returned=returning.returned(session(), day), day=day)
+
+
+@bp.post("/sources/<int:source_id>/as-on/<int:other_id>")
+def as_on(source_id: int, other_id: int) -> ResponseReturnValue:
+    """Take over what was entered of a device on another day: how far its microphone, how late it hears."""
+    day_id = days.get_source(session(), source_id).day_id
+
+    def work() -> str:
+        known = returning.returned(session(), days.get_day(session(), day_id))
+        own = next((one for one in known if one.source.id == source_id), None)
+        offer = own.take_over if own is not None else None
+        if own is None or offer is None or offer.source.id != other_id:
+            raise RefusedError("That is not offered here any more: look at what other days know.")
+        row = sources.describe(
+            session(), settings(), source_id, version=form.version(), name=own.source.name,
+            distance_m=Fraction(offer.source.distance_mm, 1000), delay_ms=Fraction(offer.source.delay_us, 1000),
+        )  # fmt: skip
+        return f"{row.tag} hears as on day {offer.day.number}; everything of it follows."
+
+    status, problem, said = form.act(work)
+    return _show(day_id, status=status, problem=problem, done=said)

@@ -3,17 +3,21 @@
 from __future__ import annotations
 
 from dataclasses import dataclass
+from fractions import Fraction
+from functools import partial
 
 from flask import Blueprint, render_template, request, url_for
 from flask.typing import ResponseReturnValue
 from markupsafe import Markup
 
-from vesk.actions import correct, scoping, sources
+from vesk.actions import correct, scoping, sources, tolerance
 from vesk.actions.deciding import Decision, decision_by, decisions
 from vesk.actions.overview import Overview
-from vesk.actions.scoping import Standing
-from vesk.core.errors import NumberError, RefusedError
+from vesk.actions.scoping import Act, Standing
+from vesk.core.errors import NumberError, RefusedError, VeskError
 from vesk.core.figures import read_whole
+from vesk.core.tolerance import Tolerance, what_it_means
+from vesk.core.wording import signed
 from vesk.store import changes, days
 from vesk.web.day import ledger
 from vesk.web.day.chart import LEFT, WIDEST, WIDTH, chart
@@ -78,6 +82,7 @@ def _show(
     return render(
         "day/page.html", "day/_day.html", status=status, frame=frame, headline=drawn.headline, listed=listed,
         counts=drawn.counts, filters=ledger.FILTERS, always=ledger.ALWAYS, chosen=chosen, chart=drawn.chart,
+        lets_pass=what_it_means(Tolerance(frame.day.tolerance), frame.day.fps),
         decisions=drawn.decisions, standing=drawn.standing, problems=problems or [],
         done=done, act=act,
     )  # fmt: skip
@@ -105,7 +110,7 @@ def drawn_chart(day_id: int) -> ResponseReturnValue:
 def together(day_id: int) -> ResponseReturnValue:
     """Take the proposal for, or check, every selected pairing; what cannot be done is said, the rest is done."""
     wanted = form.text("do")
-    if wanted not in _TOGETHER and not (wanted == "settle" and form.text("decision")):
+    if wanted not in {*_TOGETHER, "slip", "tolerance"} and not (wanted == "settle" and form.text("decision")):
         raise RefusedError("Choose what to do with the selected takes.")
     day = days.get_day(session(), day_id)
     if form.text("decision"):
@@ -118,7 +123,7 @@ def together(day_id: int) -> ResponseReturnValue:
         how = "by one correction" if about.scoped is not None else "as proposed"
         said = f"{takes} corrected {how}{f'; {about.takes} marked as checked' if wanted == 'settle' else ''}."
         return _show(day_id, problems=list(made.problems), done=said, act=made.act)
-    do, said = _TOGETHER[wanted]
+    do, said = _asked(wanted)
     made = scoping.do_to_selected(session(), settings(), day, form.versions("pairing"), do, said)
     session().commit()
     done = f"{made.count} {said}." if form.versions("pairing") else "Nothing is selected: tick the takes first."
@@ -137,10 +142,58 @@ def undo_act(day_id: int, act: str) -> ResponseReturnValue:
     return _show(day_id, status=status, problems=[problem] if problem else [], done=said)
 
 
-_TOGETHER = {
+_TOGETHER: dict[str, tuple[Act, str]] = {
     "proposal": (correct.take_proposal, "corrected as proposed"),
     "check": (correct.check, "marked as checked"),
 }
+
+
+def _asked(wanted: str) -> tuple[Act, str]:
+    """Return what is done to each of the selected, and what it is called."""
+    if wanted == "slip":
+        frames = _slip_frames()
+        return partial(correct.set_own, slip=lambda now: now.as_corrected.slip + frames / now.fps), (
+            f"slipped by {signed(float(frames), 3)} f from where they lay"
+        )
+    if wanted == "tolerance":
+        text = form.text("tolerance")
+        return partial(tolerance.set_of_take, text=text), f"given a tolerance of {text.strip() or 'the day'}"
+    return _TOGETHER[wanted]
+
+
+def _slip_frames() -> Fraction:
+    frames = form.number("slip_frames", "frames")
+    if not frames:
+        raise RefusedError("Type by how many frames the selected shall move; + is later.")
+    return frames
+
+
+@bp.post("/together/preview")
+def would(day_id: int) -> ResponseReturnValue:
+    """Say what slipping the selected would do to the best and the worst of them."""
+    view = Overview(session(), day_frame(day_id).day)
+    try:
+        frames, chosen = _slip_frames(), form.versions("pairing")
+        about = [one for one in view.statuses if one.pairing.id in chosen]
+        if not about:
+            raise RefusedError("Nothing is selected: tick the takes first.")
+    except VeskError as error:
+        return render_template("_before_after.html", problem=str(error), rows=[], count=0, says="")
+    says = f"each slipped by {signed(float(frames), 3)} f"
+    rows = scoping.slip_preview(about, frames)
+    return render_template("_before_after.html", problem="", rows=rows, count=len(about), says=says)
+
+
+@bp.post("/tolerance")
+def let_pass(day_id: int) -> ResponseReturnValue:
+    """Set what error is let pass on the day."""
+
+    def work() -> str:
+        day = tolerance.set_of_day(session(), settings(), day_id, version=form.version(), text=form.text("tolerance"))
+        return f"Let pass from now on: {what_it_means(Tolerance(day.tolerance), day.fps)}."
+
+    status, problem, said = form.act(work)
+    return _show(day_id, status=status, problems=[problem] if problem else [], done=said)
 
 
 @bp.post("/ears/<int:source_id>")

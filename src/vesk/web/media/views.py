@@ -97,13 +97,15 @@ def samples(recording_id: int) -> ResponseReturnValue:
 
 @bp.get("/<int:recording_id>/frame/<int:index>.jpg")
 def frame(recording_id: int, index: int) -> ResponseReturnValue:
-    """Give one exact picture frame."""
+    """Give one exact picture frame; ``large`` to read what is written in it."""
     place = _located(recording_id)
     if place.facts.frames is None or index >= place.facts.frames:
         raise RefusedError(f"{place.path.name} ends before frame {index}.")
-    if not place.entry.frame(index).exists():
-        ensure_frames(place, list(range(max(0, index - AROUND), min(place.facts.frames, index + AROUND))))
-    return send_file(place.entry.frame(index), mimetype="image/jpeg", max_age=86_400, conditional=True)
+    large = "large" in request.args
+    around = 1 if large else AROUND
+    if not place.entry.frame(index, large=large).exists():
+        ensure_frames(place, list(range(max(0, index - around), min(place.facts.frames, index + around))), large=large)
+    return send_file(place.entry.frame(index, large=large), mimetype="image/jpeg", max_age=86_400, conditional=True)
 
 
 @bp.get("/listen/<int:pairing_id>.wav")

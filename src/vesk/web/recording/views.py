@@ -3,26 +3,31 @@
 from __future__ import annotations
 
 from dataclasses import dataclass
+from typing import Any
 
 from flask import Blueprint, redirect, url_for
 from flask.typing import ResponseReturnValue
 
-from vesk.actions import merging, sync_points
+from vesk.actions import displays, merging, sync_points
 from vesk.actions.facts import facts_of
 from vesk.actions.locating import located
 from vesk.actions.overview import Overview
+from vesk.core.day.displays import tell
 from vesk.core.errors import RefusedError
 from vesk.core.kinds import CLAP, PointOrigin, SyncPointKind
+from vesk.core.timecode import FrameRate, Timecode
 from vesk.dailies.searching import why_alone
 from vesk.jobs.tasks import ask_solved, pair_again
-from vesk.store import days, recordings
+from vesk.store import days, recordings, seen_labels
 from vesk.store import sync_points as points
 from vesk.store.tables import Recording, SyncPointRow
 from vesk.web.recording.waveform import HEIGHT, WIDTH, waveforms
 from vesk.web.shared import form, render, session, settings
 from vesk.web.shared.page import day_frame
 
-bp = Blueprint("recording", __name__, template_folder="templates")
+bp = Blueprint(
+    "recording", __name__, template_folder="templates", static_folder="static", static_url_path="/static/recording"
+)
 
 
 @dataclass(frozen=True, slots=True)
@@ -72,8 +77,48 @@ def _show(recording_id: int, *, status: int = 200, problem: str = "", said: str 
         ),
         undoable=points.changed(opened, [one.id for one in found]), sync_point_kinds=list(SyncPointKind),
         claps=_claps(row, found),
-        beside=recordings.neighbours(opened, row),
+        beside=recordings.neighbours(opened, row), **_displays(view, row),
     )  # fmt: skip
+
+
+def _displays(view: Overview, row: Recording) -> dict[str, Any]:
+    """Return the labels that were read in a recording, as text, and what the displays say that it filmed."""
+    every = seen_labels.of_day(session(), view.day.id)
+    labels = [one for one in every if one.recording_id == row.id]
+    names = {one.display for one in labels}
+    facts = row.facts
+    rate = FrameRate(facts.timecode_rate or facts.fps, facts.drop) if labels and facts and facts.fps else None
+    return {
+        "labels": labels, "read": [(one, str(Timecode.at(one.label, rate))) for one in labels] if rate else [],
+        "displays": [one for one in tell(displays.readings(view, every)) if one.name in names] if labels else [],
+    }  # fmt: skip
+
+
+@bp.post("/recordings/<int:recording_id>/labels")
+def put_label(recording_id: int) -> ResponseReturnValue:
+    """Keep a label that was read off a display in a frame."""
+
+    def work() -> str:
+        made = displays.put(
+            session(), settings(), recording_id, frame=form.whole("frame"), label=form.text("label"),
+            display=form.text("display"),
+        )  # fmt: skip
+        return f"{made.display} on frame {made.frame} is kept."
+
+    status, problem, said = form.act(work)
+    return _show(recording_id, status=status, problem=problem, said=said)
+
+
+@bp.post("/recordings/<int:recording_id>/labels/<int:label_id>/away")
+def drop_label(recording_id: int, label_id: int) -> ResponseReturnValue:
+    """Take a label away that was read."""
+
+    def work() -> str:
+        displays.take_away(session(), settings(), recording_id, label_id)
+        return "Taken away."
+
+    status, problem, said = form.act(work)
+    return _show(recording_id, status=status, problem=problem, said=said)
 
 
 @bp.get("/recordings/<int:recording_id>")
