@@ -146,6 +146,7 @@ def main(scale: float) -> int:
             for name, address in (
                 ("Day", f"/days/{number}/"),
                 ("Intake", f"/days/{number}/intake"),
+                ("Clocks", f"/days/{number}/clocks"),
                 ("Bench", f"/bench/{pair}"),
                 ("Turnover", f"/days/{number}/turnover"),
                 ("a recording", f"/recordings/{chosen}"),
@@ -168,12 +169,13 @@ def main(scale: float) -> int:
 
             slip()  # as every page above, it is asked once before
             print(f"{'a slip on the bench':30}{_timed(own, queries, slip)}{slip() / 1e3:7.0f}")
-            for name, address in (("Day", f"/days/{number}/"), ("Turnover", f"/days/{number}/turnover")):
+            for name in ("", "clocks", "turnover"):
+                address = f"/days/{number}/{name}"
                 spent = []
                 for _ in range(TIMES):
                     slip()
                     spent.append(_timed(own, queries, lambda address=address: client.get(address), times=1))
-                print(f"{name + ', just after a slip':30}{sorted(spent)[TIMES // 2]}")
+                print(f"{(name or 'day').title() + ', just after a slip':30}{sorted(spent)[TIMES // 2]}")
             with open_session(settings.sqlalchemy_url) as session:
                 session.get(Recording, chosen).aside = "as a person said"
                 session.commit()

@@ -2,11 +2,12 @@
 
 from __future__ import annotations
 
-from bisect import bisect_right
+from bisect import bisect_left, bisect_right
 from collections.abc import Mapping
 from dataclasses import dataclass
 from fractions import Fraction
 from itertools import accumulate, pairwise
+from operator import itemgetter
 
 from vesk.actions.placing import Placed
 from vesk.core.kinds import RUN
@@ -159,8 +160,8 @@ def chart(
     ends = sorted((place.start + place.took, row.name) for row, place in timed)
     begins = sorted((place.start, row.name) for row, place in timed)
     for (_, stop), (start, _), x in zip(axis.runs[:-1], axis.runs[1:], axis.starts[1:], strict=True):
-        last_name = next(name for at, name in reversed(ends) if at <= stop)
-        first_name = next(name for at, name in begins if at >= start)
+        last_name = ends[bisect_right(ends, stop, key=itemgetter(0)) - 1][1]
+        first_name = begins[bisect_left(begins, start, key=itemgetter(0))][1]
         said = f"nobody rolled for {duration(float(start - stop))}, from {last_name} to {first_name}"
         folds.append((x - axis.fold, axis.fold, said))
     return Chart(width, TOP + len(sources) * LANE + 4, lanes, times, folds)
