@@ -1,0 +1,3 @@
+"""Vesk: conform dailies."""
+
+VERSION = "0.10.0"

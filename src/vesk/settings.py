@@ -35,6 +35,8 @@ class Settings:
         Who the journal says did it: on pages, who said so in this browser; for workers, Vesk.
     hosts : tuple of str
         Names by which pages may be asked for besides those of this machine; VESK_HOSTS, separated by spaces.
+    outputs : tuple of Path
+        Folders that packages may go to besides Vesk's own; VESK_OUTPUT, a JSON list, or one folder.
     cache_gb : float
         What the cache may hold, in gigabytes; the oldest unused is let go beyond; VESK_CACHE_GB.
     """
@@ -45,6 +47,12 @@ class Settings:
     person: str = "assistant editor"
     hosts: tuple[str, ...] = ()
     cache_gb: float = 200.0
+    outputs: tuple[Path, ...] = ()
+
+    @property
+    def output_roots(self) -> tuple[Path, ...]:
+        """Folders that packages may go to: Vesk's own first."""
+        return (self.turnovers, *self.outputs)
 
     @property
     def cache(self) -> Path:
@@ -69,6 +77,7 @@ class Settings:
             "VESK_MEDIA": json.dumps([str(root) for root in self.media_roots]),
             "VESK_HOSTS": " ".join(self.hosts),
             "VESK_CACHE_GB": str(self.cache_gb),
+            "VESK_OUTPUT": json.dumps([str(root) for root in self.outputs]),
         }
 
 
@@ -81,8 +90,9 @@ class _Variables(BaseModel):
     media: tuple[Path, ...] = ()
     hosts: tuple[str, ...] = ()
     cache_gb: float = Field(default=200.0, gt=0, le=1_000_000)
+    output: tuple[Path, ...] = ()
 
-    @field_validator("media", mode="before")
+    @field_validator("media", "output", mode="before")
     @classmethod
     def _roots(cls, text: Any) -> Any:
         """Read one folder, or a JSON list of them: no letter that a path may hold can part them."""
@@ -100,6 +110,7 @@ _SAYS = {
     "media": "a folder that may be read, or several as a JSON list",
     "hosts": "host names, separated by spaces",
     "cache_gb": "a number of gigabytes above 0",
+    "output": "a folder that packages may go to, or several as a JSON list",
 }
 
 
@@ -124,7 +135,10 @@ def from_environment(environ: Mapping[str, str] = os.environ) -> Settings:
         if name not in _SAYS:
             raise RefusedError(f"{variable} is no setting of Vesk's. There are {known}.") from None
         raise RefusedError(f"{variable} is set to {given[name]!r}; it is {_SAYS[name]}.") from None
-    return Settings(found.database, found.var.absolute(), found.media, hosts=found.hosts, cache_gb=found.cache_gb)
+    return Settings(
+        found.database, found.var.absolute(), found.media, hosts=found.hosts, cache_gb=found.cache_gb,
+        outputs=found.output,
+    )  # fmt: skip
 
 
 def for_work() -> Settings:

@@ -153,7 +153,7 @@ def test_one_take_that_fails_costs_only_itself(db, settings, day):
     row = turnover.plan(db, settings, day)
     package.make(db, settings, row.id)
     made = {recordings.get(db, item.picture_id).name: item for item in turnovers.deliveries(db, row.id)}
-    assert made["A006_001.mov"].name == "A006_001.wav"
+    assert made["A006_001.mov"].name == "sound/A006_001.wav"
     assert max(abs(e) for e in made["A006_001.mov"].written.residual_s) < 0.001
     assert "31A_02.wav: it is not there any more" in made["A006_002.mov"].reason
     with (Path(row.folder) / "report.csv").open(encoding="utf-8", newline="") as file:

@@ -169,7 +169,7 @@ def test_another_sound_than_was_checked_is_not_handed_over(db, settings, day, wh
     made = {recordings.get(db, one.picture_id).name: one for one in turnovers.deliveries(db, row.id)}
     assert made["A006_001.mov"].name == ""
     assert "31A_01.wav" in made["A006_001.mov"].reason
-    assert made["A006_002.mov"].name == "A006_002.wav"
+    assert made["A006_002.mov"].name == "sound/A006_002.wav"
     assert {path.name for path in Path(row.folder).iterdir()} == {"A006_002.wav", "report.csv"}
     if what == "gone":
         return

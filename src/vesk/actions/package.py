@@ -1,35 +1,40 @@
 """Make a turnover: a package that says it is unfinished until every file in it is made, measured and verified.
 
-Each take's file is recorded as soon as it stands, so that what was made outlives whoever made it; making goes on
+Each take's files are recorded as soon as they stand, so that what was made outlives whoever made it; making goes on
 where it ended, keeps what still rests on what stands, and makes the rest. Only a whole package gets its name.
 """
 
 from __future__ import annotations
 
 import json
-import os
+import shutil
+from collections.abc import Callable, Iterable, Mapping
 from dataclasses import dataclass, field, replace
 from fractions import Fraction
+from functools import partial
 from pathlib import Path
+from time import monotonic
 from typing import Any
 
 from sqlalchemy.exc import SQLAlchemyError
 from sqlmodel import Session
 
 from vesk.actions import measuring, turnover
-from vesk.actions.facts import facts_of
+from vesk.actions.handover import copies, documents, products
+from vesk.actions.handover.report import package_says, report_line
 from vesk.actions.locating import located
-from vesk.actions.pairing_status import CHECKED, SET_ASIDE, PairingStatus
+from vesk.actions.overview import Overview
+from vesk.actions.pairing_status import CHECKED
 from vesk.actions.turnover import Item
 from vesk.core.conform.written import Written
-from vesk.core.errors import MediaError, RefusedError, StorageError, VeskError
+from vesk.core.errors import MediaError, StorageError, VeskError
+from vesk.core.handover.recipe import RECIPE, Product, Recipe
 from vesk.core.kinds import WorkState
-from vesk.core.progress import OnProgress, unwatched
-from vesk.core.wording import signed
+from vesk.core.progress import WHOLE, OnProgress, unwatched
 from vesk.dailies import delivering
 from vesk.dailies.located import Located
-from vesk.dailies.report_lines import write_report
-from vesk.media import checksum, scan
+from vesk.media import checksum
+from vesk.media.movie_copy import StoppedWritingError
 from vesk.settings import Settings
 from vesk.store import changes, days, journal, recordings, turnovers
 from vesk.store.tables import Day, Delivery, Recording, Turnover
@@ -40,6 +45,11 @@ _SAYS = (
     "This package is not finished. Vesk is making it, or was stopped; its page Turnover says which.\n"
     "Hand nothing over from here: what is whole lies in the folder without 'unfinished' in its name.\n"
 )
+_INSIDE = "An error inside Vesk stopped this; what was made is kept, and it can go on. See the worker's log."
+_ANEW = "Take the folder in again, measure the take and check it anew."
+Made = dict[products.Key, Written]
+_OFTEN_S = 0.2
+_BLOCKS_A_SECOND = 48_000 / delivering.BLOCK
 
 
 def place_of(row: Turnover) -> Path:
@@ -49,7 +59,7 @@ def place_of(row: Turnover) -> Path:
 
 
 def make(session: Session, settings: Settings, turnover_id: int, on_progress: OnProgress = unwatched) -> None:
-    """Make a turnover, or go on with it: every ready take delivered and measured again, then the report of all.
+    """Make a turnover, or go on with it: every ready take handed over and measured again, then what tells of all.
 
     One take that fails costs only itself. A turnover that fails says so and why.
 
@@ -72,7 +82,36 @@ def make(session: Session, settings: Settings, turnover_id: int, on_progress: On
         raise
 
 
-_INSIDE = "An error inside Vesk stopped this; what was made is kept, and it can go on. See the worker's log."
+@dataclass
+class _Meter:
+    """How much of a package is made, in hundredths; asked often, it tells now and then whether to go on."""
+
+    on_progress: OnProgress
+    total: float  # seconds of material
+    done: float = 0.0
+    weight: float = 0.0  # of the file being made
+    steps: float = 1.0  # how often it asks
+    asked: int = 0
+    told_at: float = 0.0
+    wanted: bool = True
+
+    def begin(self, weight: float, steps: float) -> bool:
+        """Begin a file of a weight, which will ask about so often."""
+        self.weight, self.steps, self.asked, self.told_at = weight, max(1.0, steps), 0, 0.0
+        return self.go_on()
+
+    def go_on(self) -> bool:
+        """Tell how far it is; a file being made counts by what of it is done."""
+        self.asked += 1
+        if monotonic() - self.told_at > _OFTEN_S:
+            self.told_at = monotonic()
+            share = min(1.0, self.asked / self.steps) * self.weight
+            self.wanted = self.on_progress(min(WHOLE - 1, round(WHOLE * (self.done + share) / self.total)), WHOLE)
+        return self.wanted
+
+    def end(self) -> None:
+        """Count a file."""
+        self.done, self.weight = self.done + self.weight, 0.0
 
 
 @dataclass
@@ -83,11 +122,26 @@ class _Making:
     day: Day
     project: str
     row: Turnover
+    recipe: Recipe
     folder: Path
-    on_progress: OnProgress
-    kept: dict[int, Delivery]
-    taken: set[str] = field(default_factory=set)
+    meter: _Meter
+    kept: dict[tuple[int, Product, int], Delivery]
+    names: products.Names = field(default_factory=products.Names)
     stopped: bool = False
+
+
+@dataclass(frozen=True, slots=True)
+class _Piece:
+    """What becomes one or several files at once: whose, which, what stands in the way, what they rest on."""
+
+    recording_id: int
+    keys: tuple[products.Key, ...]
+    obstacle: str
+    rests_on: str
+    of_take: str
+    weight: float  # seconds of material
+    steps: float  # how often its making asks whether to go on
+    make: Callable[[], Made]
 
 
 def _make(session: Session, settings: Settings, turnover_id: int, on_progress: OnProgress) -> None:
@@ -96,23 +150,27 @@ def _make(session: Session, settings: Settings, turnover_id: int, on_progress: O
     changes.hold(session, day.id)
     row.state, row.problem = WorkState.RUNNING, ""
     session.add(row)
-    listed = turnover.items(session, day)
+    recipe = row.recipe or Recipe(timeline=False, edl=False)
+    listed = turnover.items(session, day, recipe)
     ids = {n for item in listed if not item.obstacle for now in item.pairings for n in (now.picture.id, now.sound.id)}
     project = days.get_production(session, day.production_id).name
-    kept = {one.picture_id: one for one in turnovers.deliveries(session, turnover_id)}
+    kept = {(one.picture_id, one.product, one.part): one for one in turnovers.deliveries(session, turnover_id)}
     changes.rest(session)
-    making = _Making(settings, day, project, row, _opened(row), on_progress, kept)
-    making.taken |= {one.name.casefold() for one in kept.values() if one.name}
+    making = _Making(settings, day, project, row, recipe, _opened(row), _Meter(on_progress, 1), kept)
+    making.names.taken |= {one.name.casefold() for one in kept.values() if one.name}
     for number in sorted(number for number in ids if number):
         try:
             measuring.learn_contents(session, settings, [number])
         except MediaError:
             continue  # its own take will say so
-    listed = turnover.items(session, day)
+    listed = turnover.items(session, day, recipe)
     changes.rest(session)
-    for count, item in enumerate(listed):
-        making.stopped = making.stopped or not on_progress(count, len(listed))
-        _make_item(session, making, item, (count, len(listed)))
+    pieces = list(_pieces(session, making, listed))
+    making.meter.total = sum(one.weight for one in pieces if not one.obstacle) or 1.0
+    for piece in pieces:
+        making.stopped = making.stopped or not making.meter.begin(0.0 if piece.obstacle else piece.weight, piece.steps)
+        _make_piece(session, making, piece)
+        making.meter.end()
     if making.stopped:
         changes.hold(session, day.id)
         row = turnovers.get(session, turnover_id)
@@ -136,7 +194,7 @@ def _opened(row: Turnover) -> Path:
 
 
 @dataclass(frozen=True, slots=True)
-class _PictureFile:
+class PictureFile:
     """One file of a camera take: where it begins on the take's picture time, seconds; `place` is None if unreadable."""
 
     recording_id: int
@@ -145,57 +203,103 @@ class _PictureFile:
     begins: Fraction
 
 
-def _on_picture(session: Session, making: _Making, picture: Recording) -> list[_PictureFile]:
+def _on_picture(session: Session, settings: Settings, day: Day, picture: Recording) -> list[PictureFile]:
     if picture.state != "ready":
-        return [_PictureFile(picture.id, picture.path, None, Fraction(0))]
-    placed = delivering.files_of(located(session, making.settings, making.day, picture))
+        return [PictureFile(picture.id, picture.path, None, Fraction(0))]
+    placed = delivering.files_of(located(session, settings, day, picture))
     files = [(one.id, one.path) for one in measuring.files_of(session, picture)]
-    return [_PictureFile(number, path, place, at) for (number, path), (place, at) in zip(files, placed, strict=True)]
+    return [PictureFile(number, path, place, at) for (number, path), (place, at) in zip(files, placed, strict=True)]
 
 
-def _channels(active: list[PairingStatus]) -> tuple[int, int] | None:
-    """Return the channels of picture and sound that a take was measured with."""
-    found = next((now.found for now in active if now.found is not None and now.found.line is not None), None)
-    return None if found is None else (found.picture_channel, found.channel)
+def _pieces(session: Session, making: _Making, listed: Iterable[Item]) -> Iterable[_Piece]:
+    """Return everything that is to be made, take by take, then what is made of recordings by themselves."""
+    listed = list(listed)
+    for item in listed:
+        rests_on = _rests_on(item, making.recipe)
+        keys = _keys(making.recipe, item)
+        for file in _on_picture(session, making.settings, making.day, item.picture):
+            weight = float(file.place.facts.duration) if file.place else 0.0
+            frames = (file.place.facts.frames or 0) if file.place and making.recipe.movies else 0
+            yield _Piece(
+                file.recording_id, keys, item.obstacle, rests_on, item.rests_on, weight,
+                weight * _BLOCKS_A_SECOND + frames,
+                partial(_make_take, session, making, item, file),
+            )  # fmt: skip
+    for copy in copies.wanted(session, making.day, making.recipe, listed):
+        yield _Piece(
+            copy.row.id, ((copy.product, 0),), copy.obstacle, copy.rests_on, copy.rests_on, float(copy.row.duration),
+                float(copy.row.duration) * _BLOCKS_A_SECOND + (copy.row.facts.frames or 0 if copy.row.facts else 0),
+            partial(_make_copy, session, making, copy),
+        )  # fmt: skip
 
 
-def _rests_on(item: Item) -> str:
-    """Return all that a delivered file follows from, so that it can be told whether it still does."""
-    return json.dumps([
-        [now.pairing.id, now.correction.id if now.correction else None,
-         [one.id for one in now.scoped], now.check.id if now.check else None,
-         str(now.pairing.offset), now.late_s, now.picture.content, now.sound.content, *item.scene_take]
-        for now in item.pairings if now.state == CHECKED
-    ])  # fmt: skip
+def _keys(recipe: Recipe, item: Item) -> tuple[products.Key, ...]:
+    """Return which files a take becomes; what cannot be handed over so is said as it is made."""
+    try:
+        found = products.keys_of(recipe, [now for now in item.pairings if now.state == CHECKED])
+    except VeskError:
+        found = []
+    return tuple(found) or ((Product.SOUND, 0),)
 
 
-def _make_item(session: Session, making: _Making, item: Item, at: tuple[int, int]) -> None:
-    """Deliver one camera take, file by file; each is recorded at once."""
-    rests_on = _rests_on(item)
-    for file in _on_picture(session, making, item.picture):
-        old = making.kept.get(file.recording_id)
-        whole = making.folder / old.name if old is not None and old.name else None
-        if old is not None and whole is not None:
-            if not item.obstacle and _rested_on(old) == rests_on and _is_whole(whole, old):
-                continue
-            _take_away(whole)  # it says what does not stand any more
-            making.taken.discard(whole.name.casefold())
-        delivery = old or Delivery(turnover_id=making.row.id, picture_id=file.recording_id)
-        delivery.name, delivery.written, delivery.reason = "", None, item.obstacle
-        if making.stopped and not item.obstacle:
-            delivery.reason = "stopped before its turn"
-        elif not item.obstacle:
-            try:
-                delivery.written = replace(_make_one(session, making, item, file, at), rests_on=rests_on)
-                delivery.name = delivery.written.name
-            except delivering.StoppedError as error:
-                making.stopped, delivery.reason = True, str(error)
-            except StorageError:
-                raise
-            except VeskError as error:
-                delivery.reason = str(error)
-        session.add(delivery)
-        session.commit()
+def _rests_on(item: Item, recipe: Recipe) -> str:
+    """Return all that the files of a take follow from: its corrections and checks, and how the recipe makes them."""
+    fields = RECIPE.fields(recipe)
+    return json.dumps([{name: fields[name] for name in _OF_FILES}, item.rests_on])
+
+
+_OF_FILES = ("sound", "pattern", "movies", "scratch", "channels")  # what of a recipe a take's own files follow from
+
+
+def _make_piece(session: Session, making: _Making, piece: _Piece) -> None:
+    """Make the files of one piece; each is recorded as soon as all of them stand."""
+    olds = {key: making.kept.get((piece.recording_id, *key)) for key in piece.keys}
+    if not piece.obstacle and all(one and _stands(making, one, piece.rests_on) for one in olds.values()):
+        return
+    rows = {
+        key: one or Delivery(turnover_id=making.row.id, picture_id=piece.recording_id, product=key[0], part=key[1])
+        for key, one in olds.items()
+    }
+    for row in rows.values():
+        if row.name:
+            _take_away(making.folder / row.name)  # it says what does not stand any more
+            making.names.taken.discard(row.name.casefold())
+        row.name, row.written, row.reason = "", None, piece.obstacle
+    if making.stopped and not piece.obstacle:
+        _say(rows.values(), "stopped before its turn")
+    elif not piece.obstacle:
+        _try_piece(making, piece, rows)
+    session.add_all(rows.values())
+    session.commit()
+
+
+def _try_piece(making: _Making, piece: _Piece, rows: Mapping[products.Key, Delivery]) -> None:
+    """Make a piece, or say of its files why not; what stops the whole is raised."""
+    try:
+        made = piece.make()
+    except (delivering.StoppedError, StoppedWritingError) as error:
+        making.stopped = True
+        _say(rows.values(), str(error))
+    except StorageError:
+        raise
+    except VeskError as error:
+        _say(rows.values(), str(error))
+    else:
+        for key, row in rows.items():
+            if key in made:
+                row.written = replace(made[key], rests_on=piece.rests_on, of_take=piece.of_take)
+                row.name = row.written.name
+            else:
+                row.reason = "nothing of it was asked for"
+
+
+def _say(rows: Iterable[Delivery], reason: str) -> None:
+    for row in rows:
+        row.reason = reason
+
+
+def _stands(making: _Making, one: Delivery, rests_on: str) -> bool:
+    return bool(one.name) and _rested_on(one) == rests_on and _is_whole(making.folder / one.name, one)
 
 
 def _rested_on(delivery: Delivery) -> str:
@@ -239,11 +343,52 @@ def _signed(session: Session, making: _Making, rows: list[Recording], *, anew: b
     return lies
 
 
-_ANEW = "Take the folder in again, measure the take and check it anew."
+def _lies_still(making: _Making, lies: dict[Path, str], made: Made) -> None:
+    """Take away what was made of files that changed while they were read.
+
+    Raises
+    ------
+    MediaError
+        Naming the file.
+    """
+    changed = next((path for path, told in lies.items() if not path.exists() or checksum.unread(path) != told), None)
+    if changed is not None:
+        for one in made.values():
+            _take_away(making.folder / one.name)
+            making.names.taken.discard(one.name.casefold())
+        raise MediaError(changed, "it changed while it was read", _ANEW)
+
+
+def _make_take(session: Session, making: _Making, item: Item, file: PictureFile) -> Made:
+    settings, day = making.settings, making.day
+    picture = file.place or located(session, settings, day, item.picture)
+    active = tuple(now for now in item.pairings if now.state == CHECKED)
+    sounds = tuple(located(session, settings, day, now.sound) for now in active)
+    own = [recordings.get(session, file.recording_id)]
+    lies = _signed(session, making, own, anew=making.recipe.movies)
+    lies |= _signed(session, making, [now.sound for now in active], anew=True)
+    changes.rest(session)
+    scene, number = item.scene_take
+    take = products.Take(
+        picture, file.begins, active, sounds, scene, number, item.source, making.project, file.recording_id,
+        day.shot_on, day.number,
+    )  # fmt: skip
+    made = products.make_take(settings, making.recipe, making.folder, take, making.names, making.meter.go_on)
+    _lies_still(making, lies, made)
+    return made
+
+
+def _make_copy(session: Session, making: _Making, copy: copies.Copy) -> Made:
+    lies = _signed(session, making, [copy.row], anew=True)
+    place = located(session, making.settings, making.day, copy.row)
+    changes.rest(session)
+    made = {(copy.product, 0): copies.make(making.folder, copy, place, making.names, making.meter.go_on)}
+    _lies_still(making, lies, made)
+    return made
 
 
 def _finish(session: Session, making: _Making) -> None:
-    """Verify every file, write the report, and give the package its name: in this order, under the day's lock.
+    """Verify every file, write what tells of all, and give the package its name: in this order, under the day's lock.
 
     Whatever was undone while it was made goes out again, and is named in the report.
     """
@@ -252,25 +397,35 @@ def _finish(session: Session, making: _Making) -> None:
             raise MediaError(making.folder / one.name, "it changed after it was made", "Let the turnover go on.")
     changes.hold(session, making.day.id)
     row = turnovers.get(session, making.row.id)
-    held = {one.picture_id: one for one in turnovers.deliveries(session, row.id)}
-    lines, names = [], {"report.csv"}
-    for item in turnover.items(session, making.day):
-        rests_on = _rests_on(item)
-        for file in _on_picture(session, making, item.picture):
-            one = held.get(file.recording_id) or Delivery(turnover_id=row.id, picture_id=file.recording_id)
-            if one.name and (item.obstacle or _rested_on(one) != rests_on):
-                one.reason = item.obstacle or "it was changed while this was made: make a turnover again"
-                one.name, one.written = "", None
-            elif not one.name and not one.reason:
-                one.reason = item.obstacle or "it was checked after this was begun: make a turnover again"
-            session.add(one)
-            names |= {one.name} - {""}
-            lines.append(_line(item, file, one))
-    write_report(making.folder / "report.csv", lines)
+    held: dict[int, list[Delivery]] = {}
+    for one in turnovers.deliveries(session, row.id):
+        held.setdefault(one.picture_id, []).append(one)
+    lines: list[dict[str, Any]] = []
+    told: set[int] = set()
+    for item in turnover.items(session, making.day, making.recipe):
+        rests_on = _rests_on(item, making.recipe)
+        for file in _on_picture(session, making.settings, making.day, item.picture):
+            told.add(file.recording_id)
+            own = [one for one in held.get(file.recording_id, ()) if one.product != Product.TIMECODE]
+            own = own or [Delivery(turnover_id=row.id, picture_id=file.recording_id)]
+            for one in own:
+                if one.name and (item.obstacle or _rested_on(one) != rests_on):
+                    one.reason = item.obstacle or "it was changed while this was made: make a turnover again"
+                    one.name, one.written = "", None
+                elif not one.name and not one.reason:
+                    one.reason = item.obstacle or "it was checked after this was begun: make a turnover again"
+                session.add(one)
+            lines.append(report_line(item, file.path, file.place, own))
+    names = {one.name for each in held.values() for one in each if one.name}
+    session.flush()
+    row.says = package_says(session, row, lines)
+    view = Overview(session, making.day)
+    shutil.rmtree(making.folder / ".work", ignore_errors=True)
+    _only(making.folder, names)
+    written = documents.write_documents(session, view, row, making.folder, lines, row.says.split(" · ")[0])
+    row.documents = list(written.names)
     try:
-        for path in making.folder.iterdir():
-            if path.name not in names:
-                path.unlink()
+        (making.folder / _NOTE).unlink(missing_ok=True)
         making.folder.rename(row.folder)
     except OSError as error:
         raise StorageError(making.folder, error.strerror or str(error)) from error
@@ -282,126 +437,14 @@ def _finish(session: Session, making: _Making) -> None:
     session.commit()
 
 
-def _make_one(session: Session, making: _Making, item: Item, file: _PictureFile, at: tuple[int, int]) -> Written:
-    settings, day = making.settings, making.day
-    picture = file.place or located(session, settings, day, item.picture)
-    active = [now for now in item.pairings if now.state == CHECKED]
-    sounds = [located(session, settings, day, now.sound) for now in active]
-    lies = _signed(session, making, [recordings.get(session, file.recording_id)], anew=False)
-    lies |= _signed(session, making, [now.sound for now in active], anew=True)
-    changes.rest(session)
-    stretch = _stretch(active)
-    laid = [
-        delivering.Laid(sound, now.timed_as.laid.shifted(-file.begins * stretch))
-        for sound, now in zip(sounds, active, strict=True)
-    ]
-    scene, take = item.scene_take
-    stem = scan.as_text(picture.path.stem)
-    name = f"{stem}.wav"
-    if name.casefold() in making.taken:
-        name = f"{item.source}_{stem}_{file.recording_id}.wav"
-    making.taken.add(name.casefold())
-    made = delivering.deliver(
-        picture, laid, making.folder / name, scene=scene, take=take, project=making.project, shot_on=day.shot_on,
-        stretch=stretch, go_on=lambda: making.on_progress(*at),
-    )  # fmt: skip
-    changed = next((path for path, told in lies.items() if not path.exists() or checksum.unread(path) != told), None)
-    if changed is not None:
-        _take_away(making.folder / name)
-        raise MediaError(changed, "it changed while it was read", _ANEW)
-    residual, why = delivering.measure_again(
-        made.path,
-        picture,
-        late_s=active[0].late_s,
-        workplace=settings.cache / f"again-{os.getpid()}",
-        channels=_channels(active),
-        stretch=stretch,
-    )
-    remarks = [made.remark, *map(_placed_by_clock, active), *(now.as_corrected.mends for now in active)]
-    return Written(
-        name,
-        checksum.whole_hash(made.path),
-        made.samples,
-        made.sample_rate,
-        made.channels,
-        made.time_reference,
-        "; ".join(filter(None, remarks)),
-        residual.all if residual else None,
-        why,
-        float(active[0].tolerance.seconds(active[0].fps)),
-    )
-
-
-def _stretch(active: list[PairingStatus]) -> Fraction:
-    """Return how many seconds a take's picture plays for one as recorded.
-
-    Raises
-    ------
-    RefusedError
-        If its sounds want it to play at different rates.
-    """
-    found = {now.timed_as.stretch for now in active}
-    if len(found) > 1:
-        rates = ", ".join(sorted(f"{now.sound.name}: {float(now.timed_as.fps):.6f}" for now in active))
-        raise RefusedError(
-            f"its sounds ask for different rates of one picture ({rates} frames a second). Take the picture for the "
-            "truth in all but one of them"
-        )
-    return found.pop() if found else Fraction(1)
-
-
-def _placed_by_clock(now: PairingStatus) -> str:
-    """Return the remark of a take that no one heard; empty for any other."""
-    place = now.judged.place
-    if not now.by_clock or place is None:
-        return ""
-    band = signed(1.96 * place.se_s * float(now.fps), 2).lstrip("+")
-    return f"{now.sound.name}: placed by clock, within {band} f (95 %); nobody heard it"
-
-
-def _line(item: Item, file: _PictureFile, delivery: Delivery) -> dict[str, Any]:
-    facts = file.place.facts if file.place else facts_of(item.picture) if item.picture.facts else None
-    scene, take = item.scene_take if facts else ("", "")
-    active = [now for now in item.pairings if now.state != SET_ASIDE]
-    made = delivery.written
-    residual = (made.residual_s if made else None) or (None, None, None)
-
-    def each(values: list[str]) -> str:
-        return " + ".join(values)
-
-    return {
-        "scene": scene,
-        "take": take,
-        "source": item.source,
-        "picture": file.path,
-        "start": facts.timecode if facts else "",
-        "frames": facts.frames if facts else "",
-        "fps": str(facts.fps) if facts else "",
-        "sound": each([now.sound.path for now in active]),
-        "delivered": "yes" if delivery.name else "no",
-        "file": delivery.name,
-        "reason": delivery.reason or (made.residual_reason if made else ""),
-        "found": each([now.as_recorded.cause if now.as_recorded else "not measured" for now in active]),
-        "cause": each([now.verdict.cause if now.verdict else "not measured" for now in active]),
-        "slip_s": each([f"{float(now.as_corrected.slip):+.6f}" for now in active]),
-        "slip_frames": each([f"{float(now.as_corrected.slip * now.fps):+.3f}" for now in active]),
-        "rate_ppm": each([f"{float(now.as_corrected.ppm):+.3f}" for now in active]),
-        "retimed": each([now.as_corrected.retimed for now in active]),
-        "picture_rate": each(list(dict.fromkeys(_ratio(now.timed_as.fps) for now in active))),
-        "placed_by": each([now.placed_by for now in active]),
-        "samples": made.samples if made else "",
-        "time_reference": made.time_reference if made else "",
-        "residual_head_ms": _ms(residual[0]),
-        "residual_middle_ms": _ms(residual[1]),
-        "residual_tail_ms": _ms(residual[2]),
-        "checked_by": each([now.check.made_by for now in active if now.check]),
-        "remark": made.remark if made else "",
-    }
-
-
-def _ratio(rate: Fraction) -> str:
-    return f"{rate.numerator}/{rate.denominator}"
-
-
-def _ms(seconds: float | None) -> str:
-    return "" if seconds is None else signed(seconds * 1000, 3).replace("\N{MINUS SIGN}", "-")
+def _only(folder: Path, names: set[str]) -> None:
+    """Take away what an earlier attempt left that no row names, and folders that are empty."""
+    try:
+        for path in sorted(folder.rglob("*"), reverse=True):
+            if path.is_dir():
+                if not any(path.iterdir()):
+                    path.rmdir()
+            elif path.relative_to(folder).as_posix() not in names and path.name != _NOTE:
+                path.unlink()
+    except OSError as error:
+        raise StorageError(folder, error.strerror or str(error)) from error

@@ -2,7 +2,8 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass
+import json
+from dataclasses import dataclass, replace
 from datetime import UTC, datetime
 from fractions import Fraction
 from pathlib import Path
@@ -12,7 +13,8 @@ from sqlmodel import Session
 from vesk.actions import pairing_status
 from vesk.actions.intake import told_slate
 from vesk.actions.pairing_status import CHECKED, SET_ASIDE, PairingStatus
-from vesk.core.errors import StaleError
+from vesk.core.errors import RefusedError, StaleError
+from vesk.core.handover.recipe import Recipe, Which
 from vesk.core.kinds import PICTURE, WorkState
 from vesk.core.timecode import unwrapped
 from vesk.dailies.searching import why_alone
@@ -32,15 +34,65 @@ class Item:
     obstacle: str
 
     @property
+    def circled(self) -> bool:
+        """Whether any of its recordings is circled."""
+        return any(
+            row.told is not None and row.told.circled for row in (self.picture, *(p.sound for p in self.pairings))
+        )
+
+    @property
+    def first_file(self) -> int:
+        """The number of its first picture file."""
+        return self.picture.members[0] if self.picture.merged and self.picture.members else self.picture.id
+
+    @property
+    def rests_on(self) -> str:
+        """All that its files follow from, so that it can be told whether they still do."""
+        return json.dumps([
+            [now.pairing.id, now.correction.id if now.correction else None, [one.id for one in now.scoped],
+             now.check.id if now.check else None, str(now.pairing.offset), now.late_s, now.picture.content,
+             now.sound.content, *self.scene_take]
+            for now in self.pairings if now.state == CHECKED
+        ])  # fmt: skip
+
+    @property
     def scene_take(self) -> tuple[str, str]:
         """Scene and take: the recorder's, else the camera's."""
         return told_slate([*(p.sound for p in self.pairings), self.picture])
 
 
-def items(session: Session, day: Day) -> list[Item]:
-    """Return every camera take of a day with what stands in its way."""
+def items(session: Session, day: Day, recipe: Recipe | None = None) -> list[Item]:
+    """Return every camera take of a day with what stands in its way, also that a recipe does not ask for it."""
     rows, sources = recordings.of_day(session, day.id), days.sources(session, day.id)
-    return items_of(day, pairing_status.of_day(session, day), rows, sources)
+    listed = items_of(day, pairing_status.of_day(session, day), rows, sources)
+    return listed if recipe is None else asked_for(session, day, recipe, listed)
+
+
+def asked_for(session: Session, day: Day, recipe: Recipe, listed: list[Item]) -> list[Item]:
+    """Return takes with, as an obstacle, that a recipe does not ask for them.
+
+    Parameters
+    ----------
+    session, day
+    recipe : Recipe
+    listed : list of Item
+    """
+    if recipe.which == Which.CIRCLED:
+        return [
+            one
+            if one.obstacle or one.circled
+            else replace(one, obstacle="not circled: this turnover has circled takes")
+            for one in listed
+        ]
+    before = turnovers.last_done(session, day.id) if recipe.which == Which.CHANGED else None
+    if before is None:
+        return listed
+    known = {one.picture_id: one.written.of_take for one in turnovers.deliveries(session, before.id) if one.written}
+    said = f"unchanged since the turnover of {before.made_at:%Y-%m-%d %H:%M}"
+    return [
+        replace(one, obstacle=said) if not one.obstacle and known.get(one.first_file) == one.rests_on else one
+        for one in listed
+    ]
 
 
 def items_of(day: Day, statuses: list[PairingStatus], rows: list[Recording], sources: list[Source]) -> list[Item]:
@@ -84,8 +136,12 @@ def _obstacle(picture: Recording, own: tuple[PairingStatus, ...]) -> str:
     return ""
 
 
-def plan(session: Session, settings: Settings, day: Day) -> Turnover:
-    """Open a turnover for the day; the worker makes it.
+def plan(
+    session: Session, settings: Settings, day: Day, recipe: Recipe | None = None, *, named: str = "", root: str = ""
+) -> Turnover:
+    """Open a turnover for the day, by a recipe; the worker makes it.
+
+    `root` is the folder that it goes into, one of those allowed; Vesk's own where none is named.
 
     Raises
     ------
@@ -96,12 +152,30 @@ def plan(session: Session, settings: Settings, day: Day) -> Turnover:
     if any(row.state in {"waiting", "running"} for row in turnovers.of_day(session, day.id)):
         raise StaleError("A turnover of this day is being made already.")
     stamp = datetime.now(UTC).strftime("%Y%m%d-%H%M%S-%f")[:-3]
-    folder = settings.turnovers / f"day-{day.number}-{day.id}" / stamp
-    row = Turnover(day_id=day.id, folder=str(folder), made_by=settings.person)
+    folder = _allowed_root(settings, root) / f"day-{day.number}-{day.id}" / stamp
+    row = Turnover(day_id=day.id, folder=str(folder), made_by=settings.person, recipe=recipe, named=named)
     session.add(row)
     session.flush()
     journal.note(session, day_id=day.id, by=settings.person, what=f"asked for a turnover into {folder}")
     return row
+
+
+def _allowed_root(settings: Settings, root: str) -> Path:
+    """Return where packages go.
+
+    Raises
+    ------
+    RefusedError
+        If it is none of the folders that packages may go to, or is not there.
+    """
+    if not root:
+        return settings.turnovers
+    found = next((one for one in settings.output_roots if str(one) == root), None)
+    if found is None:
+        raise RefusedError(f"{root} is none of the folders that packages may go to. Choose one of the list.")
+    if found != settings.turnovers and not found.is_dir():
+        raise RefusedError(f"{root} is not there: connect the disk, or choose another folder.")
+    return found
 
 
 def go_on(session: Session, settings: Settings, turnover_id: int) -> Turnover:

@@ -73,6 +73,10 @@ class TimeMap:
         """Return this map with its target moved later by `seconds`."""
         return TimeMap(self.offset + seconds, self.rate)
 
+    def from_source(self, seconds: Fraction) -> TimeMap:
+        """Return the map of what the source is from `seconds` on: a file of a run."""
+        return TimeMap(self(seconds), self.rate)
+
 
 @dataclass(frozen=True, slots=True)
 class PiecewiseMap:
@@ -126,6 +130,13 @@ class PiecewiseMap:
     def shifted(self, seconds: Fraction) -> PiecewiseMap:
         """Return this map with its target moved later by `seconds`."""
         return PiecewiseMap(self.first.shifted(seconds), self.jumps)
+
+    def from_source(self, seconds: Fraction) -> AnyMap:
+        """Return the map of what the source is from `seconds` on: a file of a run."""
+        past = sum((step for at, step in self.jumps if at <= seconds), Fraction(0))
+        later = tuple((at - seconds, step) for at, step in self.jumps if at > seconds)
+        first = self.first.from_source(seconds).shifted(past)
+        return PiecewiseMap(first, later) if later else first
 
     def source_of(self, target: Fraction) -> Fraction | None:
         """Return the source time that sounds at a target time; the later one where two do, None in a loss."""

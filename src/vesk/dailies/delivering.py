@@ -2,9 +2,10 @@
 
 from __future__ import annotations
 
+import re
 from collections.abc import Callable, Iterator
 from contextlib import ExitStack
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from datetime import date
 from fractions import Fraction
 from itertools import accumulate
@@ -14,15 +15,19 @@ import numpy as np
 from numpy.typing import NDArray
 
 from vesk.core.conform.correction import Errors, errors
-from vesk.core.conform.render import laid_pieces, picture_samples, render
+from vesk.core.conform.render import BLOCK, ReadSound, laid_pieces, picture_samples, render
 from vesk.core.errors import MediaError, RefusedError
+from vesk.core.facts import Facts
 from vesk.core.kinds import MATCHED
+from vesk.core.timecode import FrameRate, Timecode
 from vesk.core.timemap import AnyMap, TimeMap
 from vesk.dailies.located import Located
 from vesk.dailies.measuring import measure_by_sound
 from vesk.media import cache, checksum, ixml, wave
 from vesk.media.probe import read_facts
+from vesk.media.sound import Samples
 
+__all__ = ["BLOCK"]
 GoOn = Callable[[], bool]
 
 
@@ -40,10 +45,28 @@ class Laid:
         The recorder's file.
     laid : TimeMap or PiecewiseMap
         Sound seconds to picture seconds, as corrected.
+    channels : tuple of int
+        Which of its channels go out, from 0, in this order; none named: all.
     """
 
     sound: Located
     laid: AnyMap
+    channels: tuple[int, ...] = ()
+
+    @property
+    def names(self) -> tuple[str, ...]:
+        """What its channels that go out are called."""
+        facts = self.sound.facts
+        known = facts.track_names if len(facts.track_names) == facts.channels else ()
+        chosen = self.channels or tuple(range(facts.channels))
+        return tuple(known[n] if known else f"channel {n + 1}" for n in chosen)
+
+    def of(self, reader: Samples) -> ReadSound:
+        """Return what reads the channels that go out."""
+        if not self.channels:
+            return reader.read
+        chosen = list(self.channels)
+        return lambda start, count: np.ascontiguousarray(reader.read(start, count)[:, chosen])
 
 
 @dataclass(frozen=True, slots=True)
@@ -122,13 +145,8 @@ def deliver(
         remarks.append(f"as recorded: the picture plays at {plays.numerator}/{plays.denominator} frames a second")
     remark = "; ".join(remarks)
     first = sounds[0].sound.facts
-    channels = max(one.sound.facts.channels for one in sounds)
-    widest = max(sounds, key=lambda one: one.sound.facts.channels).sound.facts
-    names = (
-        widest.track_names
-        if len(widest.track_names) == channels
-        else tuple(f"channel {n + 1}" for n in range(channels))
-    )
+    names = max((one.names for one in sounds), key=len)
+    channels = len(names)
     info = ixml.IXml(
         scene=scene, take=take, tape=first.tape, note=first.note, project=project, track_names=names,
         timecode_rate=picture.facts.timecode_rate or fps, drop=picture.facts.drop,
@@ -150,15 +168,41 @@ def deliver(
         pieces = [
             piece
             for reader, one in zip(readers, sounds, strict=True)
-            for piece in laid_pieces(reader.read, reader.frames, one.laid, sample_rate)
+            for piece in laid_pieces(one.of(reader), reader.frames, one.laid, sample_rate)
         ]
         blocks = render(pieces, frames=samples, channels=channels, sample_rate=sample_rate)
         text = ixml.build(info, sample_rate=sample_rate, time_reference=reference)
-        wave.write_wave(target, _until(blocks, go_on), sample_rate=sample_rate, channels=channels, bext=bext, ixml=text)
+        wave.write_wave(target, until(blocks, go_on), sample_rate=sample_rate, channels=channels, bext=bext, ixml=text)
     return Delivered(target, samples, sample_rate, channels, reference, remark)
 
 
-def _until(blocks: Iterator[NDArray[np.float32]], go_on: GoOn) -> Iterator[NDArray[np.float32]]:
+def track_names(path: Path) -> tuple[str, ...]:
+    """Return what the channels of a delivered file are called."""
+    told = ixml.parse(wave.read_header(path).ixml)
+    return told.track_names if told is not None else ()
+
+
+def ixml_of_channel(text: str, track: str) -> str:
+    """Return the iXML of one channel of a delivered file, from that of the whole."""
+    told = ixml.parse(text)
+    if told is None:
+        return text
+    stamps = [re.search(rf"SINCE_MIDNIGHT_{half}>(\d+)<", text) for half in ("HI", "LO")]
+    high, low = (int(found[1]) if found else 0 for found in stamps)
+    rate = re.search(r"<FILE_SAMPLE_RATE>(\d+)<", text)
+    own = replace(told, track_names=(track,))
+    return ixml.build(own, sample_rate=int(rate[1]) if rate else 48_000, time_reference=(high << 32) + low)
+
+
+def label_at(seconds: Fraction, facts: Facts) -> str:
+    """Return the label of a moment, seconds of the label clock, as a movie's own rate counts; empty without one."""
+    if facts.fps is None:
+        return ""
+    return str(Timecode.at(seconds, FrameRate(facts.timecode_rate or facts.fps, facts.drop)))
+
+
+def until(blocks: Iterator[NDArray[np.float32]], go_on: GoOn) -> Iterator[NDArray[np.float32]]:
+    """Pass blocks on for as long as the work shall go on."""
     for block in blocks:
         if not go_on():
             raise StoppedError("stopped before it was whole")

@@ -15,6 +15,7 @@ from vesk.actions import pairing as pairing_action
 from vesk.actions import sync_points as sync_points_action
 from vesk.actions import turnover as turnover_action
 from vesk.actions import watching as watching_action
+from vesk.core.handover.recipe import Recipe
 from vesk.core.kinds import Work
 from vesk.core.progress import WHOLE
 from vesk.jobs.queue import AFTER, LAST, LATER, SOON, URGENT, enqueue
@@ -88,9 +89,11 @@ def ask_measure(session: Session, pairing_id: int, *, priority: int = URGENT) ->
     enqueue(session, "vesk:measure", priority=priority, lock=f"measure-{pairing_id}", pairing_id=pairing_id)
 
 
-def ask_turnover(session: Session, settings: Settings, day: Day) -> Turnover:
-    """Plan a turnover and enqueue its making."""
-    row = turnover_action.plan(session, settings, day)
+def ask_turnover(
+    session: Session, settings: Settings, day: Day, recipe: Recipe | None = None, *, named: str = "", root: str = ""
+) -> Turnover:
+    """Plan a turnover by a recipe, and enqueue its making."""
+    row = turnover_action.plan(session, settings, day, recipe, named=named, root=root)
     _ask_deliver(session, row)
     return row
 

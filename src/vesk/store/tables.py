@@ -14,6 +14,7 @@ from sqlmodel import Field, SQLModel
 from vesk.core.conform.written import WRITTEN, Written
 from vesk.core.day.day import MATCH, Match
 from vesk.core.facts import FACTS, Facts
+from vesk.core.handover.recipe import RECIPE, Product, Recipe
 from vesk.core.heard import HEARD, Heard
 from vesk.core.kinds import (
     Clock,
@@ -58,7 +59,7 @@ def _json(plain: Plain[Any]) -> Any:
 
 _VERSIONS = {
     name: Column("version", Integer, nullable=False)
-    for name in ("Day", "Source", "ReportRow", "SyncPointRow", "Pairing")
+    for name in ("Day", "Source", "ReportRow", "SyncPointRow", "Pairing", "RecipeRow")
 }
 
 
@@ -415,6 +416,21 @@ class JournalRow(SQLModel, table=True):
     what: str
 
 
+class RecipeRow(SQLModel, table=True):
+    """What a turnover makes, under a name, for a whole production."""
+
+    __mapper_args__ = _counted("RecipeRow")
+    __tablename__ = "recipe"
+    __table_args__ = (Index("recipe_once", "production_id", "name", unique=True),)
+    id: int = Field(default=None, primary_key=True)
+    production_id: int = Field(foreign_key="production.id", index=True)
+    name: str
+    recipe: Optional[Recipe] = Field(default=None, sa_column=_json(RECIPE))
+    made_by: str
+    made_at: datetime = Field(default_factory=_now, sa_column=_moment())
+    version: int = Field(default=1, sa_column=_VERSIONS["RecipeRow"])
+
+
 class Turnover(SQLModel, table=True):
     """What was made and handed over at one time: unfinished, in a folder that says so, until it is done."""
 
@@ -424,17 +440,23 @@ class Turnover(SQLModel, table=True):
     folder: str
     state: WorkState = Field(default=WorkState.WAITING, sa_column=_word(WorkState))
     problem: str = ""
+    recipe: Optional[Recipe] = Field(default=None, sa_column=_json(RECIPE))  # as it was then; none: sound alone
+    named: str = ""  # the recipe's name
+    documents: list[str] = Field(default_factory=list, sa_column=Column(JSONB, nullable=False))  # beside the takes
+    says: str = ""  # of the package as a whole: its first line, and what differs from the one before
     made_by: str
     made_at: datetime = Field(default_factory=_now, sa_column=_moment())
 
 
 class Delivery(SQLModel, table=True):
-    """One camera take of a turnover: delivered, or why not. Kept as soon as its file stands."""
+    """One file for a camera take of a turnover: delivered, or why not. Kept as soon as it stands."""
 
-    __table_args__ = (Index("delivery_once", "turnover_id", "picture_id", unique=True),)
+    __table_args__ = (Index("delivery_once", "turnover_id", "picture_id", "product", "part", unique=True),)
     id: int = Field(default=None, primary_key=True)
     turnover_id: int = Field(foreign_key="turnover.id", index=True)
-    picture_id: int = Field(foreign_key="recording.id")
+    picture_id: int = Field(foreign_key="recording.id")  # or of the sound that was cut
+    product: Product = Field(default=Product.SOUND, sa_column=_word(Product))
+    part: int = 0  # which of several: a channel
     name: str = ""  # file name; empty when not delivered
     reason: str = ""
     written: Optional[Written] = Field(default=None, sa_column=_json(WRITTEN))  # none: not delivered

@@ -28,6 +28,8 @@ class Written:
         What was let pass then, seconds.
     rests_on : str
         All that it follows from, as it was then.
+    of_take : str
+        The same of its take alone, whatever was made of it.
     """
 
     name: str
@@ -41,6 +43,7 @@ class Written:
     residual_reason: str = ""
     tolerance_s: float | None = None
     rests_on: str = ""
+    of_take: str = ""
 
     @property
     def holds(self) -> bool:

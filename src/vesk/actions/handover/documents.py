@@ -1,0 +1,226 @@
+"""What lies in a package beside the takes: timelines, edit lists, reports, the hash list, and what to know first."""
+
+from __future__ import annotations
+
+import os
+from collections.abc import Mapping, Sequence
+from dataclasses import dataclass
+from fractions import Fraction
+from pathlib import Path
+from typing import Any
+
+from sqlmodel import Session
+
+from vesk import VERSION
+from vesk.actions.device_clocks import DeviceView, device_views
+from vesk.actions.handover.timeline import timeline_of
+from vesk.actions.overview import Overview
+from vesk.core.errors import RefusedError, StorageError
+from vesk.core.handover.edl import edit_lists
+from vesk.core.handover.naming import named
+from vesk.core.handover.recipe import Recipe
+from vesk.core.handover.timeline import Timeline
+from vesk.core.timecode import FrameRate, Timecode
+from vesk.core.wording import signed
+from vesk.dailies.report_lines import write_report
+from vesk.media import hash_list, paper
+from vesk.media.aaf_file import write_aaf
+from vesk.media.otio_file import read_otio, write_otio
+from vesk.media.whole import written_whole
+from vesk.store import sync_points
+from vesk.store.tables import Turnover
+
+README = "READ ME.txt"
+
+
+@dataclass(frozen=True, slots=True)
+class Written:
+    """The documents of a package by name, and what is to be known of them."""
+
+    names: tuple[str, ...]
+    remarks: tuple[str, ...]
+
+
+def write_documents(
+    session: Session, view: Overview, row: Turnover, folder: Path, lines: Sequence[Mapping[str, Any]], first: str
+) -> Written:
+    """Write everything beside the takes into a package that is not named yet; the hash list comes last, of all files.
+
+    Parameters
+    ----------
+    session : Session
+    view : Overview
+    row : Turnover
+    folder : Path
+        Where it is made.
+    lines : sequence of mapping
+        Of the report, a line a take.
+    first : str
+        What a reader must know before anything else.
+    """
+    recipe = row.recipe or Recipe(timeline=False, edl=False)
+    write_report(folder / "report.csv", [dict(line) for line in lines])
+    names, remarks = ["report.csv", "report.html"], []
+    page = paper.page_of(_report(view, row, lines, first))
+    paper.write_html(page, folder / "report.html")
+    if recipe.pdf:
+        paper.write_pdf(page, folder / "report.pdf")
+        names.append("report.pdf")
+    if recipe.timeline or recipe.edl or recipe.aaf:
+        try:
+            made, said = _timelines(session, view, recipe, row, folder)
+            names += made
+            remarks += said
+        except RefusedError as error:
+            remarks.append(str(error))
+    names.append(README)
+    with written_whole(folder / README) as part:
+        part.write_text(_read_me(view, row, first, names, remarks), encoding="utf-8")
+    names += _hashes(row, folder)
+    return Written(tuple(names), tuple(remarks))
+
+
+def _timelines(
+    session: Session, view: Overview, recipe: Recipe, row: Turnover, folder: Path
+) -> tuple[list[str], list[str]]:
+    marked = sync_points.of_recordings(session, [one.id for one in view.recordings])
+    timeline = timeline_of(view, recipe, marked, f"Day {view.day.number}")
+    names, remarks = [], _rounding(timeline)
+    originals = Path(view.day.folder)
+    if recipe.timeline:
+        final = Path(row.folder)
+        where = os.path.relpath(originals, final).replace(os.sep, "/")
+        write_otio(timeline, folder / "day.otio", originals=where)
+        problem = _unlike(timeline, folder / "day.otio")
+        remarks += (
+            [problem] if problem else ["day.otio, read back: every clip lies where the day has it, to the sample"]
+        )
+        names.append("day.otio")
+    if recipe.aaf:
+        write_aaf(timeline, folder / "day.aaf", originals=originals)
+        names.append("day.aaf")
+    if recipe.edl:
+        home = folder / "edit lists"
+        home.mkdir(exist_ok=True)
+        for track in timeline.tracks:
+            lists = edit_lists(timeline, track)
+            for number, text in enumerate(lists, 1):
+                stem = named("{track}", {"track": track.name}) + (f"_{number}" if len(lists) > 1 else "")
+                with written_whole(home / f"{stem}.edl") as part:
+                    part.write_text(text, encoding="ascii", errors="replace", newline="\r\n")
+                names.append(f"edit lists/{stem}.edl")
+    return names, remarks
+
+
+def _rounding(timeline: Timeline) -> list[str]:
+    """Return what whole frames and samples leave, at worst, in words."""
+    pictures = [abs(clip.off_s) for track in timeline.tracks if track.kind == "picture" for clip in track.clips]
+    sounds = [abs(clip.off_s) for track in timeline.tracks if track.kind != "picture" for clip in track.clips]
+    said = []
+    if pictures:
+        frames = max(pictures) * float(timeline.fps)
+        said.append(f"pictures begin on whole frames of the timeline, up to {frames:.2f} f from where the day has them")
+    if sounds:
+        said.append(f"sounds lie under their pictures to the sample: {max(sounds) * 1e6:.0f} µs at most")
+    return said
+
+
+def _unlike(timeline: Timeline, path: Path) -> str:
+    """Return what of a timeline, read back by the library, lies elsewhere; empty where all of it holds."""
+    found = [(one.track, one.name, one.at) for one in read_otio(path)]
+    meant = [(track.name, clip.media.name, clip.at) for track in timeline.tracks for clip in track.clips]
+    away = [name for one, (_, name, _) in zip(found, meant, strict=False) if one not in meant]
+    if len(found) != len(meant) or away:
+        return f"day.otio DOES NOT HOLD: {away[0] if away else 'clips'} read back elsewhere than it was laid"
+    return ""
+
+
+def _hashes(row: Turnover, folder: Path) -> list[str]:
+    """Write the hash list of every file that the package holds."""
+    files = [
+        hash_list.hash_file(path, folder)
+        for path in sorted(folder.rglob("*"))
+        if path.is_file() and hash_list.FOLDER not in path.parts and not path.name.startswith("UNFINISHED")
+    ]
+    listed = hash_list.write_hash_list(folder, files, name=Path(row.folder).name, by=row.made_by, version=VERSION)
+    problems = hash_list.verify(folder, listed)
+    if problems:
+        raise StorageError(folder, f"what was written reads back otherwise: {problems[0]}")
+    return [f"{hash_list.FOLDER}/{listed.name}", f"{hash_list.FOLDER}/ascmhl_chain.xml"]
+
+
+def _read_me(view: Overview, row: Turnover, first: str, names: Sequence[str], remarks: Sequence[str]) -> str:
+    day = view.day
+    listed = "\n".join(f"  {name}" for name in names if "/" not in name)
+    said = "\n".join(f"- {one}." for one in remarks)
+    folders = {
+        "sound": "sound files, each as its name says; time reference as its picture",
+        "movies": "the originals' pictures, packet by packet, with the good sound first",
+        "timecode": "copies with their true timecode",
+        "edit lists": "a list for each device",
+    }
+    there = "\n".join(f"  {name}/: {what}" for name, what in folders.items())
+    return (
+        f"{first}\n\nDay {day.number}, {day.shot_on.isoformat()}, made by {row.made_by} with Vesk {VERSION}.\n"
+        f"Originals are not in this package unless a folder says so; they are referred to in {day.folder}.\n\n"
+        f"Folders, where they are:\n{there}\n\nDocuments:\n{listed}\n\n{said}\n\n"
+        "The hash list in ascmhl/ names every file of this package with its size and hash.\n"
+    )
+
+
+def _report(view: Overview, row: Turnover, lines: Sequence[Mapping[str, Any]], first: str) -> paper.PaperReport:
+    takes = tuple(_take(line) for line in lines)
+    missing = tuple(
+        f"{line['picture']}: {line['reason']}" for line in lines if line["delivered"] == "no" and line["reason"]
+    )
+    day = view.day
+    title = f"Day {day.number} · {day.shot_on.isoformat()} · turnover {Path(row.folder).name}"
+    said = (f"Recipe: {row.named or 'sound'}; made by {row.made_by}.", *([row.says] if row.says else []))
+    return paper.PaperReport(title, first, said, takes, missing, tuple(_clocks(view)))
+
+
+def _take(line: Mapping[str, Any]) -> paper.PaperTake:
+    done = []
+    if str(line["slip_frames"]).strip("+0. "):
+        done.append(f"slip {line['slip_frames']} f")
+    if str(line["rate_ppm"]).strip("+-0. "):
+        done.append(f"rate {line['rate_ppm']} ppm" + (", picture retimed" if line["retimed"] == "picture" else ""))
+    left = [line[f"residual_{place}_ms"] for place in ("head", "middle", "tail")]
+    return paper.PaperTake(
+        " / ".join(part for part in (line["scene"], line["take"]) if part), line["picture"], line["start"],
+        line["sound"], line["found"], ", ".join(done), ", ".join(left) + " ms" if all(left) else "",
+        line["checked_by"], line["file"], line["reason"], line["remark"],
+    )  # fmt: skip
+
+
+def _clocks(view: Overview) -> list[paper.PaperClock]:
+    """Return the clocks of the day's devices as small plots to one scale."""
+    views = [one for one in device_views(view) if one.shown.segments]
+    fps = float(view.day.fps)
+    ends = [at for one in views for segment in one.shown.segments for at in (segment.since_s, segment.until_s)]
+    frames = [abs(ahead) * fps for one in views for s in one.shown.segments for ahead in s.ahead_s if abs(ahead) < 5]
+    if not ends:
+        return []
+    low, high, tall = min(ends), max(*ends, min(ends) + 1), max([0.5, *frames]) * 1.15
+    return [_clock(one, fps, (low, high), tall, FrameRate(view.day.fps, view.day.drop)) for one in views]
+
+
+def _clock(one: DeviceView, fps: float, ends: tuple[float, float], tall: float, clock: FrameRate) -> paper.PaperClock:
+    def place(at: float, ahead: float) -> tuple[float, float]:
+        share = (at - ends[0]) / (ends[1] - ends[0])
+        return round(40 + 740 * share, 1), round(40 - 36 * max(-1.0, min(1.0, ahead * fps / tall)), 1)
+
+    shown = one.shown
+    lines = tuple(
+        " ".join(f"{x},{y}" for x, y in (place(s.since_s, s.ahead_s[0]), place(s.until_s, s.ahead_s[1])))
+        for s in shown.segments
+    )
+    first, last = shown.segments[0], shown.segments[-1]
+    from_, until = (str(Timecode.at(Fraction(round(at)), clock))[:8] for at in (first.since_s, last.until_s))
+    says = (
+        f"against {shown.truth}, {from_} to {until}: {signed(first.ahead_s[0] * fps, 2)} f at first, "
+        f"{signed(last.ahead_s[1] * fps, 2)} f at last, {signed(last.ppm, 2)} ppm"
+    )
+    return paper.PaperClock(
+        shown.device, says, lines, tuple(place(at, ahead) for _, at, ahead in shown.marks), f"{tall:.2f}"
+    )

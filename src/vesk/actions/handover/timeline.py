@@ -1,0 +1,137 @@
+"""The day as a timeline, from its rows: every file at its place, as what stands of its corrections lays it."""
+
+from __future__ import annotations
+
+from collections.abc import Iterator
+from fractions import Fraction
+from math import floor
+
+from vesk.actions.facts import facts_of
+from vesk.actions.overview import Overview
+from vesk.actions.pairing_status import CHECKED, SET_ASIDE
+from vesk.core.errors import RefusedError, TimecodeError
+from vesk.core.handover.recipe import Recipe, Start
+from vesk.core.handover.timeline import Joined, Marker, Media, Timeline, build, lay_day
+from vesk.core.kinds import PICTURE, RUN, Decided, PointOrigin
+from vesk.core.timecode import FrameRate, Timecode
+from vesk.store import days, sync_points
+from vesk.store.tables import Recording, SyncPointRow
+
+
+def timeline_of(view: Overview, recipe: Recipe, marked: dict[int, list[SyncPointRow]], name: str) -> Timeline:
+    """Return the day's timeline.
+
+    Parameters
+    ----------
+    view : Overview
+    recipe : Recipe
+        Says where it begins.
+    marked : dict
+        Sync points by recording.
+    name : str
+    """
+    clock = days.rate_of(view.day)
+    begins = {file.id: (row, at) for row in view.recordings for file, at in files_in(row, view.members)}
+    tags: dict[int | None, str] = {source.id: source.tag for source in view.sources}
+    paired = {number for now in view.statuses for number in (now.picture.id, now.sound.id) if now.state != SET_ASIDE}
+    media, placed = [], {}
+    for number, (row, at) in begins.items():
+        file = row if row.id == number else view.members[number]
+        if row.id not in view.placed or file.facts is None or row.kind is None or file.state != "ready":
+            continue
+        media.append(_media(file, row, tags.get(row.source_id, "?"), clock, alone=row.id not in paired))
+        placed[str(number)] = view.placed[row.id].start + at
+    joined = list(_joined(view))
+    lies = lay_day(media, joined, placed)
+    if not lies:
+        raise RefusedError("Nothing on this day has a place in time: there is no timeline to make.")
+    start = Fraction(floor(min(lies.values()) * clock.fps)) / clock.fps  # a whole frame
+    order = [source.tag for source in view.sources]
+    made = build(name, media, joined, lies, fps=clock.fps, drop=clock.drop, start=start, order=order)
+    markers = []
+    for number, points in marked.items():
+        for file, begin in files_in(next((r for r in view.recordings if r.id == number), None), view.members):
+            if str(file.id) in lies:
+                found = (_marker(one, file, begin, lies[str(file.id)] - start) for one in points)
+                markers += [one for one in found if one is not None]
+    typed = typed_start(recipe, clock)
+    label = typed if typed is not None else Fraction(0) if recipe.start == Start.ZERO else start % clock.day
+    return Timeline(made.name, made.fps, made.drop, label, made.tracks, tuple(sorted(markers, key=lambda one: one.at)))
+
+
+def files_in(row: Recording | None, members: dict[int, Recording]) -> Iterator[tuple[Recording, Fraction]]:
+    """Return the files of a recording with how far into it each begins, seconds."""
+    if row is None:
+        return
+    if not row.merged:
+        yield row, Fraction(0)
+        return
+    begins = Fraction(0)
+    for number in row.members:
+        member = members.get(number)
+        if member is None:
+            continue
+        for file, at in files_in(member, members):
+            yield file, begins + at
+        begins += member.duration if row.merged == RUN else 0
+
+
+def _media(file: Recording, row: Recording, tag: str, clock: FrameRate, *, alone: bool) -> Media:
+    facts = facts_of(file)
+    picture = row.kind == PICTURE
+    start: Fraction | None = None
+    if picture and facts.timecode and facts.fps is not None:
+        start = Timecode.parse(facts.timecode, FrameRate(facts.timecode_rate or facts.fps, facts.drop)).seconds
+    elif facts.time_reference is not None and facts.sample_rate:
+        start = Fraction(facts.time_reference, facts.sample_rate)
+    rate = (facts.fps or clock.fps) if picture else Fraction(facts.sample_rate or 48_000)
+    told = row.told
+    apart = "off-speed" if row.off_speed else "set aside" if row.aside else "unpaired" if alone and picture else ""
+    label_rate, drop = (facts.timecode_rate or rate, facts.drop) if picture else (clock.fps, clock.drop)
+    return Media(
+        str(file.id), file.name, file.path, tag, row.kind or PICTURE, start, facts.duration, rate, label_rate, drop,
+        facts.tape, told.scene if told else facts.scene, told.take if told else facts.take, facts.channels, apart,
+    )  # fmt: skip
+
+
+def _joined(view: Overview) -> Iterator[Joined]:
+    """Return what belongs together, file by file: what nobody set aside, and is not open which of two it is."""
+    for now in view.statuses:
+        if now.state == SET_ASIDE or (now.rivalry is not None and not now.settled):
+            continue
+        plays = now.timed_as
+        for picture, at in files_in(now.picture, view.members):
+            for sound, begins in files_in(now.sound, view.members):
+                laid = plays.laid.from_source(begins).shifted(-at * plays.stretch)
+                yield Joined(str(picture.id), str(sound.id), laid, now.state == CHECKED, plays.stretch)
+
+
+def _marker(one: SyncPointRow, file: Recording, begins: Fraction, at: Fraction) -> Marker | None:
+    sure = one.state == Decided.CONFIRMED or one.origin != PointOrigin.FOUND
+    if one.state == Decided.REFUSED or not sure:
+        return None
+    facts = file.facts
+    if one.how == sync_points.SEEN and one.frame is not None and facts is not None and facts.fps:
+        within = Fraction(one.frame) / facts.fps
+    else:
+        within = Fraction(one.heard_us or 0, 1_000_000)
+    within -= begins
+    if not 0 <= within < file.duration:
+        return None
+    return Marker(at + within, one.name or str(one.kind), f"{one.how} on {file.name}")
+
+
+def typed_start(recipe: Recipe, clock: FrameRate) -> Fraction | None:
+    """Return the label that a person typed for the first frame, seconds; None where none is asked for.
+
+    Raises
+    ------
+    RefusedError
+        If it is none.
+    """
+    if recipe.start != Start.TYPED:
+        return None
+    try:
+        return Timecode.parse(recipe.start_label.strip(), clock).seconds
+    except TimecodeError as error:
+        raise RefusedError(f"{recipe.start_label!r} is no label to begin at: write 01:00:00:00. ({error})") from None

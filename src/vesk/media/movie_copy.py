@@ -1,0 +1,279 @@
+"""Write movies: a copy whose picture packets are those of the original, with other sound or another timecode.
+
+Nothing of the picture is decoded: packets, time stamps, rotation and colour tags pass as they are.
+"""
+
+from __future__ import annotations
+
+import re
+from collections.abc import Callable, Collection, Iterator, Sequence
+from contextlib import ExitStack
+from dataclasses import dataclass
+from fractions import Fraction
+from pathlib import Path
+from typing import Any
+
+import av
+import numpy as np
+from numpy.typing import NDArray
+
+from vesk.core.errors import MediaError
+from vesk.media.movie import opened
+from vesk.media.sound import SoundReader
+from vesk.media.whole import written_whole
+
+_BLOCK = 48_000
+_TICKS = "240000"  # of a movie's own time: edit lists round to it, and to a millisecond without
+_MXF_PICTURES = {"mpeg2video"}
+_CARRIED = {".mov": ".mov", ".mp4": ".mov", ".m4v": ".mov", ".mxf": ".mxf"}
+GoOn = Callable[[], bool]
+
+
+class StoppedWritingError(MediaError):
+    """Writing a movie was asked to stop; nothing half-written stays."""
+
+
+@dataclass(frozen=True, slots=True)
+class LaidTrack:
+    """A sound laid on the picture already: a WAV that begins with its first frame.
+
+    Attributes
+    ----------
+    path : Path
+    channels : tuple of int
+        Which of its channels, from 0, in this order.
+    name : str
+        Of the track.
+    """
+
+    path: Path
+    channels: tuple[int, ...]
+    name: str
+
+
+@dataclass(frozen=True, slots=True)
+class Carried:
+    """In which container a movie is written, and what should be known of that."""
+
+    ending: str
+    remark: str
+
+
+def carried_by(path: Path, codec: str) -> Carried:
+    """Return the container for a movie with sound of 24 bits: the original's, else the nearest that can hold it.
+
+    Parameters
+    ----------
+    path : Path
+        The original.
+    codec : str
+        Of its picture.
+    """
+    ending = path.suffix.lower()
+    kept = _CARRIED.get(ending, ".mov")
+    if kept == ".mxf" and codec not in _MXF_PICTURES:
+        return Carried(".mov", f"MOV, since {codec} picture cannot be written to MXF here")
+    if kept == ending:
+        return Carried(kept, "")
+    return Carried(
+        kept, f"{kept[1:].upper()}, since {ending[1:].upper()} holds no sound of 24 bits that opens anywhere"
+    )
+
+
+def copy_movie(
+    source: Path,
+    target: Path,
+    *,
+    tracks: Sequence[LaidTrack] = (),
+    scratch: bool = True,
+    timecode: str = "",
+    silent: Collection[int] = (),
+    go_on: GoOn = lambda: True,
+) -> None:
+    """Write a movie with the original's picture and other sound first.
+
+    Parameters
+    ----------
+    source, target : Path
+        Opened for reading only; written whole or not at all.
+    tracks : sequence of LaidTrack
+        Good sound, the first played by itself; none leaves the sound as it is.
+    scratch : bool
+        Whether the original's own sound stays, behind the good and not played by itself.
+    timecode : str
+        Label of its first frame; empty: that of the original.
+    silent : collection of int
+        Channels of the original's own sound, from 0 over all its streams, that shall be silent: timecode. All else of
+        it stays, byte for byte.
+
+    Raises
+    ------
+    MediaError
+        If the original cannot be read, or the container cannot hold what is asked.
+    """
+    with written_whole(target) as part, opened(source) as original, ExitStack() as stack:
+        readers = [(one, stack.enter_context(SoundReader(one.path))) for one in tracks]
+        options = {"movflags": "use_metadata_tags", "movie_timescale": _TICKS} if target.suffix == ".mov" else {}
+        kind = "mxf" if target.suffix == ".mxf" else "mov"
+        try:
+            with av.open(str(part), "w", format=kind, options=options) as made:
+                copying = _Copying(original, made, source, timecode)
+                copying.lay(readers)
+                copying.keep(original.streams.audio if scratch or not readers else (), silent)
+                copying.run(original, go_on)
+        except av.FFmpegError as error:
+            into = target.suffix[1:].upper()
+            raise MediaError(source, f"it cannot be copied into {into}: {error}", "Hand over its sound.") from error
+
+
+class _Copying:
+    """One movie being written from another: which streams go where."""
+
+    def __init__(self, original: Any, made: Any, source: Path, timecode: str) -> None:
+        self.video: Any = next((one for one in original.streams.video), None)
+        if self.video is None:
+            raise MediaError(source, "it has no picture", "It is no movie: hand over its sound.")
+        self._made, self._source = made, source
+        made.metadata.update({key: value for key, value in original.metadata.items() if key != "timecode"})
+        self._picture = made.add_stream_from_template(self.video, opaque=True)
+        self._picture.metadata.update({k: value for k, value in self.video.metadata.items() if k != "timecode"})
+        label = timecode or _told(original, "timecode")
+        if label:
+            self._picture.metadata["timecode"] = label
+        if reel := _told(original, "reel_name"):
+            self._picture.metadata["reel_name"] = reel
+        self._laid: list[_SoundStream] = []
+        self._kept: dict[int, tuple[Any, tuple[int, ...], int]] = {}
+
+    def lay(self, tracks: Sequence[tuple[LaidTrack, SoundReader]]) -> None:
+        """Put good sound in: the first is played by itself."""
+        begins = Fraction(0)
+        if self.video.start_time is not None:
+            begins = self.video.start_time * self.video.time_base
+        self._laid = [
+            _SoundStream(self._made, one, reader, begins, first=not number)
+            for number, (one, reader) in enumerate(tracks)
+        ]
+
+    def keep(self, streams: Sequence[Any], silent: Collection[int]) -> None:
+        """Keep the original's own sound; a stream whose channels all are to be silent is left out."""
+        first = 0
+        for stream in streams:
+            channels = int(stream.codec_context.channels or 1)
+            quiet = tuple(n - first for n in sorted(silent) if first <= n < first + channels)
+            first += channels
+            if len(quiet) == channels:
+                continue
+            if quiet and not _width(stream):
+                raise MediaError(
+                    self._source, f"its timecode lies in {stream.codec_context.name} sound, which cannot be silenced "
+                    "without coding it anew", "Leave it as it is, or hand over its sound as WAV.",
+                )  # fmt: skip
+            own = self._made.add_stream_from_template(stream, opaque=True)
+            own.metadata.update(stream.metadata)
+            if self._laid:
+                own.disposition = av.stream.Disposition(0)
+                own.metadata["handler_name"] = "scratch"
+            self._kept[stream.index] = own, quiet, channels
+
+    def run(self, original: Any, go_on: GoOn) -> None:
+        """Copy packet by packet, in the order in which they lie, good sound a second ahead of the picture."""
+        streams = [self.video, *(one for one in original.streams.audio if one.index in self._kept)]
+        for packet in original.demux(streams):
+            if packet.dts is None:
+                continue  # the last, without data
+            if packet.stream.index == self.video.index:
+                if not go_on():
+                    raise StoppedWritingError(self._source, "stopped before its movie was whole")
+                for one in self._laid:
+                    one.up_to(packet.dts * packet.time_base + 1)
+                packet.stream = self._picture
+                self._made.mux(packet)
+            else:
+                self._mux_sound(packet)
+        for one in self._laid:
+            one.up_to(None)
+
+    def _mux_sound(self, packet: Any) -> None:
+        own, quiet, channels = self._kept[packet.stream.index]
+        if quiet:
+            width = _width(packet.stream)
+            samples = np.frombuffer(bytes(packet), np.uint8).reshape(-1, channels, width).copy()
+            samples[:, list(quiet)] = 0
+            still = av.Packet(samples.tobytes())
+            still.pts, still.dts, still.time_base = packet.pts, packet.dts, packet.time_base
+            still.duration, still.is_keyframe = packet.duration, True
+            packet = still
+        packet.stream = own
+        self._made.mux(packet)
+
+
+def _told(original: Any, name: str) -> str:
+    """Return what a movie's tracks say under a name: its timecode's first label, its reel."""
+    every = [original.metadata, *(stream.metadata for stream in original.streams)]
+    return next((str(one[name]) for one in every if one.get(name)), "")
+
+
+def _width(stream: Any) -> int:
+    """Return the bytes of one sample of plain sound; 0 where it is coded."""
+    found = re.fullmatch(r"pcm_[su](8|16|24|32)(?:le|be)?", stream.codec_context.name)
+    return int(found[1]) // 8 if found else 0
+
+
+class _SoundStream:
+    """One track of good sound, fed as the picture goes on."""
+
+    def __init__(self, made: Any, track: LaidTrack, reader: SoundReader, begins: Fraction, *, first: bool) -> None:
+        self._made, self._track, self._reader = made, track, reader
+        self._rate = reader.sample_rate
+        self._at = 0
+        self._begins = begins
+        self._stream = made.add_stream("pcm_s24le", rate=self._rate)
+        self._stream.codec_context.layout = _layout(len(track.channels))
+        self._stream.codec_context.format = "s32"
+        self._stream.time_base = Fraction(1, self._rate)
+        self._stream.metadata["handler_name"] = track.name
+        self._stream.metadata["title"] = track.name
+        self._stream.disposition = av.stream.Disposition.default if first else av.stream.Disposition(0)
+
+    def up_to(self, seconds: Fraction | None) -> None:
+        """Write what sounds until a time of the movie; all that is left without one."""
+        last = self._reader.frames
+        stop = last if seconds is None else min(last, max(0, round((seconds - self._begins) * self._rate)))
+        while self._at < stop:
+            count = min(_BLOCK, stop - self._at)
+            block = self._reader.read(self._at, count)[:, list(self._track.channels)]
+            for packet in self._stream.encode(self._frame(block)):
+                self._made.mux(packet)
+            self._at += count
+        if seconds is None:
+            for packet in self._stream.encode(None):
+                self._made.mux(packet)
+
+    def _frame(self, block: NDArray[np.float32]) -> Any:
+        whole = np.clip(np.rint(block.astype(np.float64) * 2**23), -(2**23), 2**23 - 1).astype(np.int32) << 8
+        packed = np.ascontiguousarray(whole).reshape(1, -1)
+        frame = av.AudioFrame.from_ndarray(packed, format="s32", layout=_layout(block.shape[1]))
+        frame.sample_rate = self._rate
+        frame.pts = self._at + round(self._begins * self._rate)
+        frame.time_base = Fraction(1, self._rate)
+        return frame
+
+
+def _layout(channels: int) -> str:
+    return {1: "mono", 2: "stereo"}.get(channels, f"{channels}c")
+
+
+def picture_packets(path: Path) -> Iterator[tuple[int | None, int | None, bytes]]:
+    """Return a movie's picture packets: presentation and decoding time stamps, and their bytes.
+
+    Raises
+    ------
+    MediaError
+        If it cannot be read.
+    """
+    with opened(path) as container:
+        video = container.streams.video[0]
+        for packet in container.demux(video):
+            if packet.dts is not None:
+                yield packet.pts, packet.dts, bytes(packet)
