@@ -217,6 +217,12 @@ def measured_takes(session: Session, settings: Settings, ferry: Shoot, folder: P
     return day
 
 
+def handed_over(folder: Path) -> set[str]:
+    """Return the sound files and movies of a package, from its folder."""
+    every = (one for one in folder.rglob("*") if one.suffix in {".wav", ".mov", ".mp4", ".mxf"})
+    return {one.relative_to(folder).as_posix() for one in every}
+
+
 def shown(*rows: Any) -> dict[int, int]:
     """Return rows as a page shows them: the version of each, by its number."""
     return {row.id: row.version for row in rows}

@@ -8,7 +8,7 @@ from pathlib import Path
 import numpy as np
 import pytest
 import soundfile
-from tests.conftest import name_ferry
+from tests.conftest import handed_over, name_ferry
 
 from vesk.actions import correct, intake, measuring, package, pairing, pairing_status, sources, turnover
 from vesk.core.errors import MediaError, RefusedError, StaleError, StorageError
@@ -214,14 +214,14 @@ def test_a_full_disk_loses_no_decision(db, settings, day, monkeypatch):
     # It says so and why, nothing in it looks finished, and it goes on where it ended.
     assert (row.state, "No space left on device" in row.problem) == ("failed", True)
     assert not Path(row.folder).exists()
-    assert [path.name for path in package.place_of(row).iterdir()] == ["UNFINISHED.txt"]
+    assert [one.name for one in package.place_of(row).rglob("*") if one.is_file()] == ["UNFINISHED.txt"]
     assert only(db, day, "A006_001.mov").state == "checked"
     turnover.go_on(db, settings, row.id)
     with pytest.raises(StaleError, match="being made already"):
         turnover.plan(db, settings, day)
     package.make(db, settings, row.id)
     assert row.state == "done"
-    assert {path.name for path in Path(row.folder).iterdir()} == {"A006_001.wav", "report.csv"}
+    assert handed_over(Path(row.folder)) == {"sound/A006_001.wav"}
 
 
 def test_a_turnover_that_is_stopped_says_what_it_left_out(db, settings, day):

@@ -8,7 +8,7 @@ from pathlib import Path
 
 import numpy as np
 import pytest
-from tests.conftest import name_ferry, shown
+from tests.conftest import handed_over, name_ferry, shown
 from tests.paper_day import paper_day, picture, recording, sound, source
 
 from vesk.actions import (
@@ -170,7 +170,7 @@ def test_another_sound_than_was_checked_is_not_handed_over(db, settings, day, wh
     assert made["A006_001.mov"].name == ""
     assert "31A_01.wav" in made["A006_001.mov"].reason
     assert made["A006_002.mov"].name == "sound/A006_002.wav"
-    assert {path.name for path in Path(row.folder).iterdir()} == {"A006_002.wav", "report.csv"}
+    assert handed_over(Path(row.folder)) == {"sound/A006_002.wav"}
     if what == "gone":
         return
     # Taken in again it is another file: what was checked does not stand for it.
@@ -210,7 +210,7 @@ def test_a_sound_that_is_cut_while_it_is_read_is_not_handed_over(db, settings, d
     package.make(db, settings, row.id)
     (one,) = [one for one in turnovers.deliveries(db, row.id) if "31A_01.wav" in one.reason]
     assert "changed while it was read" in one.reason
-    assert [path.name for path in Path(row.folder).iterdir()] == ["report.csv"]
+    assert handed_over(Path(row.folder)) == set()
 
 
 class Killed(BaseException):
@@ -223,7 +223,7 @@ def test_a_killed_worker_leaves_no_package_that_looks_finished_and_an_undone_che
     checked(db, settings, day, "A006_001.mov", "A006_002.mov")
     row = turnover.plan(db, settings, day)
     db.commit()
-    real, made = package._make_one, []
+    real, made = package._make_take, []
 
     def once(*args):
         if made:
@@ -232,23 +232,25 @@ def test_a_killed_worker_leaves_no_package_that_looks_finished_and_an_undone_che
         return made[0]
 
     with monkeypatch.context() as kill:
-        kill.setattr(package, "_make_one", once)
+        kill.setattr(package, "_make_take", once)
         with pytest.raises(Killed):
             package.make(db, settings, row.id)
     db.rollback()
     folder = package.place_of(row)
     assert "(unfinished)" in folder.name
-    assert {path.name for path in folder.iterdir()} == {"A006_001.wav", "UNFINISHED.txt"}
+    assert handed_over(folder) == {"sound/A006_001.wav"}
+    assert (folder / "UNFINISHED.txt").exists()
     assert not Path(row.folder).exists()
-    before = (folder / "A006_001.wav").stat()
+    before = (folder / "sound/A006_001.wav").stat()
     # Taken up again, with the second take's check undone: what stands is kept as it is, not made twice.
     now = only(db, day, "A006_002.mov")
     correct.undo(db, settings, now.pairing.id, version=now.pairing.version)
     db.commit()
     package.make(db, settings, row.id)
     final = Path(row.folder)
-    assert {path.name for path in final.iterdir()} == {"A006_001.wav", "report.csv"}
-    assert (final / "A006_001.wav").stat().st_mtime_ns == before.st_mtime_ns
+    assert handed_over(final) == {"sound/A006_001.wav"}
+    assert not (final / "UNFINISHED.txt").exists()
+    assert (final / "sound/A006_001.wav").stat().st_mtime_ns == before.st_mtime_ns
     with (final / "report.csv").open(encoding="utf-8", newline="") as file:
         report = {Path(line["picture"]).name: line for line in csv.DictReader(file)}
     assert report["A006_001.mov"]["delivered"] == "yes"
@@ -268,9 +270,9 @@ def test_a_check_undone_while_the_turnover_is_made_goes_out_of_it(db, settings, 
 
     row = turnover.plan(db, settings, day)
     db.commit()
-    meanwhile(monkeypatch, "vesk.actions.package._make_one", person)
+    meanwhile(monkeypatch, "vesk.actions.package._make_take", person)
     package.make(db, settings, row.id)
-    assert {path.name for path in Path(row.folder).iterdir()} == {"A006_002.wav", "report.csv"}
+    assert handed_over(Path(row.folder)) == {"sound/A006_002.wav"}
 
 
 @pytest.mark.parametrize("closed", ["folder", "report"])

@@ -162,8 +162,8 @@ def test_a_run_is_measured_corrected_and_checked_once_and_delivered_file_by_file
     correct.check(db, settings, now.pairing.id, version=now.pairing.version)
     planned = turnover.plan(db, settings, day)
     package.make(db, settings, planned.id)
-    made = [one for one in turnovers.deliveries(db, planned.id) if one.name.startswith("clip")]
-    assert [one.name for one in made] == ["clip0101.wav", "clip0102.wav", "clip0103.wav"]
+    made = [one for one in turnovers.deliveries(db, planned.id) if one.name.startswith("sound/clip")]
+    assert [one.name for one in made] == [f"sound/clip010{n}.wav" for n in (1, 2, 3)]
     assert [one.written.samples for one in made] == [480_000, 480_000, 8 * 48_000]
     # The drift that stays inside the tolerance runs on across the joints: one line over three files.
     left = [value for one in made for value in one.written.residual_s]

@@ -135,7 +135,7 @@ def _finish(response: Response) -> Response:
     took = (time.perf_counter() - g.get("begun", time.perf_counter())) * 1000
     response.headers["Server-Timing"] = f"app;dur={took:.1f}"
     for name, value in _HEADERS.items():
-        response.headers[name] = value
+        response.headers.setdefault(name, value)  # the report for paper brings its own style
     if response.mimetype == "text/html":
         # Going back must show the day as it is now, not as it was.
         response.headers["Cache-Control"] = "no-store"

@@ -75,7 +75,7 @@ def write_documents(
             remarks.append(str(error))
     names.append(README)
     with written_whole(folder / README) as part:
-        part.write_text(_read_me(view, row, first, names, remarks), encoding="utf-8")
+        part.write_text(_read_me(view, row, folder, first, names, remarks), encoding="utf-8")
     names += _hashes(row, folder)
     return Written(tuple(names), tuple(remarks))
 
@@ -149,7 +149,9 @@ def _hashes(row: Turnover, folder: Path) -> list[str]:
     return [f"{hash_list.FOLDER}/{listed.name}", f"{hash_list.FOLDER}/ascmhl_chain.xml"]
 
 
-def _read_me(view: Overview, row: Turnover, first: str, names: Sequence[str], remarks: Sequence[str]) -> str:
+def _read_me(
+    view: Overview, row: Turnover, folder: Path, first: str, names: Sequence[str], remarks: Sequence[str]
+) -> str:
     day = view.day
     listed = "\n".join(f"  {name}" for name in names if "/" not in name)
     said = "\n".join(f"- {one}." for one in remarks)
@@ -159,11 +161,11 @@ def _read_me(view: Overview, row: Turnover, first: str, names: Sequence[str], re
         "timecode": "copies with their true timecode",
         "edit lists": "a list for each device",
     }
-    there = "\n".join(f"  {name}/: {what}" for name, what in folders.items())
+    there = "\n".join(f"  {name}/: {what}" for name, what in folders.items() if (folder / name).is_dir())
     return (
         f"{first}\n\nDay {day.number}, {day.shot_on.isoformat()}, made by {row.made_by} with Vesk {VERSION}.\n"
         f"Originals are not in this package unless a folder says so; they are referred to in {day.folder}.\n\n"
-        f"Folders, where they are:\n{there}\n\nDocuments:\n{listed}\n\n{said}\n\n"
+        f"Folders:\n{there}\n\nDocuments:\n{listed}\n\n{said}\n\n"
         "The hash list in ascmhl/ names every file of this package with its size and hash.\n"
     )
 
@@ -175,7 +177,7 @@ def _report(view: Overview, row: Turnover, lines: Sequence[Mapping[str, Any]], f
     )
     day = view.day
     title = f"Day {day.number} · {day.shot_on.isoformat()} · turnover {Path(row.folder).name}"
-    said = (f"Recipe: {row.named or 'sound'}; made by {row.made_by}.", *([row.says] if row.says else []))
+    said = (f"Recipe: {row.named or 'without a name'}; made by {row.made_by}.", *row.says.split(" · ")[1:])
     return paper.PaperReport(title, first, said, takes, missing, tuple(_clocks(view)))
 
 

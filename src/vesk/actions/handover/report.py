@@ -86,8 +86,9 @@ def package_says(session: Session, row: Turnover, lines: Sequence[dict[str, Any]
     done = sum(line["delivered"] == "yes" for line in lines)
     held = turnovers.deliveries(session, row.id)
     off = [one for one in held if one.written is not None and one.written.residual_s and not one.written.holds]
-    silent = {one.picture_id for one in held if one.written is not None and one.written.residual_s is None}
-    takes = f"{done} of {len(lines)} takes are in it"
+    laid = [one for one in held if one.written is not None and one.written.tolerance_s is not None]
+    silent = {one.picture_id for one in laid if one.written is not None and one.written.residual_s is None}
+    takes = f"{done} of {len(lines)} picture files are in it"
     if off:
         names = ", ".join(sorted({one.name for one in off})[:4])
         first = f"IT DOES NOT HOLD: {names} measured again out of tolerance; {takes}"

@@ -18,12 +18,13 @@ from vesk.core.handover.recipe import Recipe, SoundForm, Start, Which
 from vesk.core.kinds import PICTURE
 from vesk.jobs.tasks import ask_to_go_on, ask_turnover
 from vesk.store import days, recordings, turnovers
-from vesk.store.tables import Day
+from vesk.store.tables import Day, Delivery
 from vesk.web.shared import form, render, session, settings
 from vesk.web.shared.page import day_frame
 
 bp = Blueprint("turnover", __name__, template_folder="templates")
 _PIECE = 1 << 20
+_PAPER = "default-src 'none'; style-src 'unsafe-inline'; sandbox; base-uri 'none'; frame-ancestors 'none'"
 
 
 def _asked(day: Day) -> tuple[str, Recipe]:
@@ -56,7 +57,7 @@ def _show(
     opened = session()
     frame = day_frame(day_id)
     view = Overview(opened, frame.day)
-    made = [(row, turnovers.deliveries(opened, row.id)) for row in turnovers.of_day(opened, day_id)]
+    made = [(row, _each_once(turnovers.deliveries(opened, row.id))) for row in turnovers.of_day(opened, day_id)]
     names = recordings.by_id(opened, {item.picture_id for _, held in made for item in held})
     named, recipe = about or _asked(frame.day)
     items = view.of("items", lambda: turnover.items_of(view.day, view.statuses, view.recordings, view.sources))
@@ -81,6 +82,18 @@ def _show(
         problem=problem,
         said=said,
     )
+
+
+def _each_once(deliveries: list[Delivery]) -> list[Delivery]:
+    """Return what was delivered, and what was not once for each recording and reason."""
+    said: set[tuple[int, str]] = set()
+    shown = []
+    for one in deliveries:
+        if not one.name and (one.picture_id, one.reason) in said:
+            continue
+        said.add((one.picture_id, one.reason))
+        shown.append(one)
+    return shown
 
 
 @bp.get("/days/<int:day_id>/turnover")
@@ -160,7 +173,10 @@ def fetch(turnover_id: int, name: str) -> ResponseReturnValue:
     path = package.place_of(row) / name
     if not path.exists():
         raise RefusedError(f"{path}: it was taken away since. Make the turnover again.")
-    return send_file(path, as_attachment=path.suffix != ".html", download_name=path.name)
+    response = send_file(path, as_attachment=path.suffix != ".html", download_name=path.name)
+    if path.suffix == ".html":
+        response.headers["Content-Security-Policy"] = _PAPER
+    return response
 
 
 @bp.get("/turnover/<int:turnover_id>.zip")
