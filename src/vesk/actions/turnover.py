@@ -84,15 +84,18 @@ def asked_for(session: Session, day: Day, recipe: Recipe, listed: list[Item]) ->
             else replace(one, obstacle="not circled: this turnover has circled takes")
             for one in listed
         ]
-    before = turnovers.last_done(session, day.id) if recipe.which == Which.CHANGED else None
-    if before is None:
+    if recipe.which != Which.CHANGED:
         return listed
-    known = {one.picture_id: one.written.of_take for one in turnovers.deliveries(session, before.id) if one.written}
-    said = f"unchanged since the turnover of {before.made_at:%Y-%m-%d %H:%M}"
-    return [
-        replace(one, obstacle=said) if not one.obstacle and known.get(one.first_file) == one.rests_on else one
-        for one in listed
-    ]
+    known: dict[int, tuple[str, str]] = {}
+    for before in reversed(turnovers.done(session, day.id)):  # of each take, the last that went out
+        said = f"unchanged since the turnover of {before.made_at:%Y-%m-%d %H:%M}"
+        held = turnovers.deliveries(session, before.id)
+        known |= {one.picture_id: (one.written.of_take, said) for one in held if one.written}
+    return [_unless_unchanged(one, *known.get(one.first_file, ("", ""))) for one in listed]
+
+
+def _unless_unchanged(item: Item, of_take: str, said: str) -> Item:
+    return replace(item, obstacle=said) if not item.obstacle and said and of_take == item.rests_on else item
 
 
 def items_of(day: Day, statuses: list[PairingStatus], rows: list[Recording], sources: list[Source]) -> list[Item]:

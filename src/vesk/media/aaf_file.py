@@ -20,6 +20,7 @@ from vesk.media.whole import written_whole
 
 _HALF_DAY = 12 * 3600
 _BYTES = 3
+_FIRST_TRACK = 2  # the slot after the timecode's: markers are of the first track
 
 
 def write_aaf(timeline: Timeline, target: Path, *, originals: Path) -> None:
@@ -157,6 +158,7 @@ def _add_markers(file: Any, made: Any, timeline: Timeline) -> None:
         one = file.create.DescriptiveMarker()
         one["Position"].value = round(marker.at * timeline.fps)
         one["Length"].value = 1
+        one["DescribedSlots"].value = [_FIRST_TRACK]
         one["Comment"].value = ": ".join(part for part in (marker.name, marker.note) if part)
         sequence.components.append(one)
     slot.segment = sequence

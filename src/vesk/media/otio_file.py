@@ -125,7 +125,7 @@ def read_otio(path: Path) -> list[ReadClip]:
         if path.stat().st_size > _MOST_BYTES:
             raise MediaError(path, "it is too large for a timeline", "Bring the timeline alone.")
         found = otio.adapters.read_from_string(path.read_text(encoding="utf-8"), "otio_json")
-    except (OSError, UnicodeDecodeError, ValueError, otio.exceptions.OTIOError) as error:
+    except (OSError, ValueError, KeyError, TypeError, otio.exceptions.OTIOError) as error:
         raise MediaError(path, "it is no timeline that can be read", "Export it again as OTIO.") from error
     if not isinstance(found, otio.schema.Timeline):
         raise MediaError(path, "it holds no timeline", "Export the timeline itself.")

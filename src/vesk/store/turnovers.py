@@ -14,9 +14,9 @@ def of_day(session: Session, day_id: int) -> list[Turnover]:
     return list(session.exec(query))
 
 
-def last_done(session: Session, day_id: int) -> Turnover | None:
-    """Return the newest turnover of a day that was made whole."""
-    return next((row for row in of_day(session, day_id) if row.state == "done"), None)
+def done(session: Session, day_id: int) -> list[Turnover]:
+    """Return the turnovers of a day that were made whole, the newest first."""
+    return [row for row in of_day(session, day_id) if row.state == "done"]
 
 
 def get(session: Session, turnover_id: int) -> Turnover:

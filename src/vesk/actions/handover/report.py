@@ -101,16 +101,17 @@ def package_says(session: Session, row: Turnover, lines: Sequence[dict[str, Any]
 
 def _since(session: Session, row: Turnover, held: Sequence[Delivery]) -> str:
     """Return what differs from the last turnover that was done before this one; empty without one."""
-    before = next(
-        (one for one in turnovers.of_day(session, row.day_id) if one.state == "done" and one.id < row.id), None
-    )
-    if before is None:
+    done = [one for one in turnovers.done(session, row.day_id) if one.id < row.id]
+    if not done:
         return ""
-    old, new = (_of(items) for items in (turnovers.deliveries(session, before.id), held))
-    fresh, gone = len(new.keys() - old.keys()), len(old.keys() - new.keys())
+    old: dict[tuple[int, str, int], str] = {}
+    for one in reversed(done):  # of each file, the last that went out
+        old |= _of(turnovers.deliveries(session, one.id))
+    new, last = _of(held), _of(turnovers.deliveries(session, done[0].id))
+    fresh, gone = len(new.keys() - old.keys()), len(last.keys() - new.keys())
     other = sum(new[key] != old[key] for key in new.keys() & old.keys())
     same = len(new.keys() & old.keys()) - other
-    return f"against the turnover before: {fresh} new, {other} changed, {same} as they were, {gone} not in it any more"
+    return f"since the turnovers before: {fresh} new, {other} changed, {same} as they were, {gone} not in it any more"
 
 
 def _of(held: Sequence[Delivery]) -> dict[tuple[int, str, int], str]:

@@ -41,18 +41,6 @@ class Product(StrEnum):
     TIMECODE = "copy with its true timecode"
 
 
-class Document(StrEnum):
-    """What tells of the package as a whole."""
-
-    REPORT = "report.csv"
-    PAPER = "report.html"
-    PDF = "report.pdf"
-    TIMELINE = "day.otio"
-    AAF = "day.aaf"
-    EDL = "edit lists"
-    HASHES = "hash list"
-
-
 @dataclass(frozen=True, slots=True)
 class Recipe:
     """What is made.
@@ -77,8 +65,6 @@ class Recipe:
         By tag of a recorder, which of its channels go out: see `channels`; all but timecode where a tag is not there.
     handles : int
         Frames that a recording that is cut keeps on either side.
-    originals : bool
-        Whether the originals are copied into the package; else they are referred to where they lie.
     """
 
     sound: SoundForm = SoundForm.PICTURE
@@ -95,7 +81,6 @@ class Recipe:
     start_label: str = ""
     channels: tuple[tuple[str, str], ...] = ()
     handles: int = 0
-    originals: bool = False
 
     def channels_of(self, tag: str) -> str:
         """Return what is said of a recorder's channels; empty where nothing is."""

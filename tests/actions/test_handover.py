@@ -1,0 +1,197 @@
+"""Packages by recipe: movies, sound by channel and by recording, timelines, what changed; interrupted, gone on."""
+
+import csv
+from fractions import Fraction
+from pathlib import Path
+
+import numpy as np
+import pytest
+import soundfile
+from tests.actions.test_day import checked, day, only
+from tests.conftest import handed_over
+
+from vesk.actions import correct, package, recipes, turnover
+from vesk.actions.overview import Overview
+from vesk.core.errors import RefusedError
+from vesk.core.handover.recipe import Product, Recipe, SoundForm, Which
+from vesk.media import hash_list
+from vesk.media.movie_copy import StoppedWritingError, picture_packets
+from vesk.media.otio_file import read_otio
+from vesk.store import journal, turnovers
+
+__all__ = ["day"]
+
+
+def hand_over(db, settings, day, recipe, **more):
+    row = turnover.plan(db, settings, day, recipe, **more)
+    db.commit()
+    package.make(db, settings, row.id)
+    return row, Path(row.folder)
+
+
+def report_of(folder):
+    with (folder / "report.csv").open(encoding="utf-8", newline="") as file:
+        return {Path(line["picture"]).name: line for line in csv.DictReader(file)}
+
+
+def test_everything_at_once_stands_alone_is_named_and_holds(db, settings, day):
+    checked(db, settings, day, "A006_001.mov")
+    originals = {path: path.read_bytes() for path in Path(day.folder).rglob("*") if path.is_file()}
+    recipe = Recipe(movies=True, aaf=True, pdf=True, pattern="{scene}-{take}_{camera}")
+    row, folder = hand_over(db, settings, day, recipe, named="editor")
+    assert {path: path.read_bytes() for path in originals} == originals  # nothing of the sources was touched
+    assert handed_over(folder) == {"sound/31A-1_A.wav", "movies/A006_001.mov"}
+    assert row.says.startswith("Every file holds, measured again; 1 of ")
+    assert (folder / "READ ME.txt").read_text().startswith(row.says)
+    source = next(path for path in originals if path.name == "A006_001.mov")
+    assert list(picture_packets(source)) == list(picture_packets(folder / "movies/A006_001.mov"))
+    assert {"day.otio", "day.aaf", "report.pdf", "report.html", "READ ME.txt"} <= set(row.documents)
+    listed = next((folder / "ascmhl").glob("*.mhl"))
+    assert hash_list.verify(folder, listed) == []
+    names = {name for name, *_ in hash_list.read_hash_list(listed)}
+    assert names == {
+        p.relative_to(folder).as_posix() for p in folder.rglob("*") if p.is_file() and "ascmhl" not in p.parts
+    }
+    line = report_of(folder)["A006_001.mov"]
+    assert (line["found"], line["cause"]) == ("sub-frame slip", "within tolerance")
+    # The timeline lays the sound of the take where the delivered file has it, to the sample.
+    clips = read_otio(folder / "day.otio")
+    picture = next(one for one in clips if one.file == "A006_001.mov")
+    sounds = [one for one in clips if one.file == "31A_01.wav"]
+    under = next(one for one in sounds if abs(one.at - picture.at) < Fraction(1, 1000))
+    made, _ = soundfile.read(folder / "sound/31A-1_A.wav", dtype="float64", always_2d=True)
+    whole, _ = soundfile.read(
+        Path(day.folder, only(db, day, "A006_001.mov").sound.path), dtype="float64", always_2d=True
+    )
+    start = only(db, day, "A006_001.mov").sound.start
+    first = round((under.label - start) * 48_000)
+    at = round((under.at - picture.at) * 48_000)
+    own, laid = whole[first : first + 48_000, 0], made[at : at + 48_000, 0]
+    assert np.corrcoef(own[:-1], laid[:-1])[0, 1] > 0.98  # but for a part of a sample
+
+
+def test_sound_goes_out_by_channel_or_as_recorded_and_cut_to_what_is_used(db, settings, day):
+    checked(db, settings, day, "A006_001.mov")
+    now = only(db, day, "A006_001.mov")
+    recorder = now.sound_source.tag
+    names = now.sound.facts.track_names
+    mono = Recipe(sound=SoundForm.CHANNEL, pattern="{scene}_{track}", timeline=False, edl=False)
+    _, folder = hand_over(db, settings, day, mono)
+    assert handed_over(folder) == {f"sound/31A_{name}.wav" for name in names}
+    assert all(soundfile.info(path).channels == 1 for path in folder.glob("sound/*.wav"))
+    chosen = Recipe(channels=((recorder, "2"),), timeline=False, edl=False)
+    row, folder = hand_over(db, settings, day, chosen)
+    assert soundfile.info(folder / "sound/A006_001.wav").channels == 1
+    assert row.says.startswith("Every file holds") or "could not be measured" in row.says
+    cut = Recipe(sound=SoundForm.RECORDING, pattern="{sound}", handles=25, timeline=False, edl=False)
+    _, folder = hand_over(db, settings, day, cut)
+    assert handed_over(folder) == {"sound/31A_01.wav"}
+    made, _ = soundfile.read(folder / "sound/31A_01.wav", dtype="int32", always_2d=True)
+    whole, _ = soundfile.read(Path(day.folder, now.sound.path), dtype="int32", always_2d=True)
+    begin = round(float(-now.laid.offset) * 48_000) - 48_000
+    assert (
+        np.array_equal(made[1000:], whole[max(0, begin) : max(0, begin) + len(made)][1000:])
+        or abs(len(made) - float(now.picture.duration + 2) * 48_000) < 4
+    )
+    wrong = Recipe(channels=((recorder, "9"),))
+    assert "channel 9 is not there" in str(_refused(db, settings, day, wrong))
+
+
+def _refused(db, settings, day, recipe):
+    row, _ = hand_over(db, settings, day, recipe)
+    return [one.reason for one in turnovers.deliveries(db, row.id) if one.reason]
+
+
+def test_only_what_changed_goes_out_again_and_what_differs_is_said(db, settings, day):
+    checked(db, settings, day, "A006_001.mov")
+    checked(db, settings, day, "A006_002.mov")
+    first, _ = hand_over(db, settings, day, Recipe())
+    assert "since the turnovers before" not in first.says
+    _, folder = hand_over(db, settings, day, Recipe(which=Which.CHANGED))
+    assert handed_over(folder) == set()
+    now = only(db, day, "A006_002.mov")
+    slip = now.as_corrected.slip + Fraction(1, 1000)
+    correct.set_own(db, settings, now.pairing.id, version=now.pairing.version, slip=slip)
+    now = only(db, day, "A006_002.mov")
+    correct.check(db, settings, now.pairing.id, version=now.pairing.version)
+    db.commit()
+    _, folder = hand_over(db, settings, day, Recipe(which=Which.CHANGED))
+    assert handed_over(folder) == {"sound/A006_002.wav"}
+    second, folder = hand_over(db, settings, day, Recipe())
+    assert "0 new, 0 changed, 2 as they were, 0 not in it any more" in second.says
+    _, folder = hand_over(db, settings, day, Recipe(which=Which.CIRCLED))
+    circled = {f"sound/{one.picture.name[:-4]}.wav" for one in turnover.items(db, day) if one.circled}
+    assert handed_over(folder) == circled - {"sound/A006_006.wav"}
+
+
+def test_a_movie_that_is_stopped_is_gone_on_with_and_what_stands_is_not_made_twice(db, settings, day, monkeypatch):
+    checked(db, settings, day, "A006_001.mov")
+    checked(db, settings, day, "A006_002.mov")
+    row = turnover.plan(db, settings, day, Recipe(movies=True, timeline=False, edl=False))
+    db.commit()
+    real, made = package.products.copy_movie, []
+
+    def second(source, target, **more):
+        if made:
+            raise StoppedWritingError(source, "stopped before its movie was whole")
+        made.append(real(source, target, **more))
+
+    with monkeypatch.context() as stop:
+        stop.setattr(package.products, "copy_movie", second)
+        package.make(db, settings, row.id)
+    assert row.state == "stopped"
+    folder = package.place_of(row)
+    first = {"sound/A006_001.wav", "movies/A006_001.mov"}
+    assert handed_over(folder) == first
+    before = {name: (folder / name).stat().st_mtime_ns for name in first}
+    turnover.go_on(db, settings, row.id)
+    package.make(db, settings, row.id)
+    final = Path(row.folder)
+    assert handed_over(final) == first | {"sound/A006_002.wav", "movies/A006_002.mov"}
+    assert {name: (final / name).stat().st_mtime_ns for name in first} == before
+    assert not list(final.rglob("*.part"))
+
+
+def test_a_movie_of_another_picture_is_never_handed_over(db, settings, day, monkeypatch):
+    checked(db, settings, day, "A006_001.mov")
+    real = package.products.copy_movie
+
+    def worse(source, target, **more):
+        other = next(Path(day.folder).rglob("A006_002.mov"))
+        real(other, target, **more)
+
+    monkeypatch.setattr(package.products, "copy_movie", worse)
+    row, folder = hand_over(db, settings, day, Recipe(movies=True, timeline=False, edl=False))
+    assert handed_over(folder) == set()
+    reasons = {one.reason for one in turnovers.deliveries(db, row.id) if one.product == Product.MOVIE}
+    assert any("its picture is not the original's" in reason for reason in reasons)
+
+
+def test_figures_that_do_not_hold_are_the_first_thing_that_a_package_says(db, settings, day, monkeypatch):
+    checked(db, settings, day, "A006_001.mov")
+    real = package.products.delivering.measure_again
+
+    def late(*args, **more):
+        found, why = real(*args, **more)
+        return type(found)(*(one + 0.5 for one in found.all)), why
+
+    monkeypatch.setattr(package.products.delivering, "measure_again", late)
+    row, folder = hand_over(db, settings, day, Recipe(timeline=False, edl=False))
+    assert row.says.startswith("IT DOES NOT HOLD: sound/A006_001.wav")
+    assert (folder / "READ ME.txt").read_text().startswith("IT DOES NOT HOLD")
+
+
+def test_a_recipe_is_kept_for_the_production_and_one_that_cannot_be_is_refused(db, settings, day):
+    kept = recipes.keep(db, settings, day, " editor ", Recipe(movies=True))
+    again = recipes.keep(db, settings, day, "editor", Recipe(movies=False))
+    assert kept.id == again.id
+    assert [(one.name, one.recipe.movies) for one in recipes.of_day(db, day)] == [("editor", False)]
+    assert any("recipe 'editor' kept" in one.what for one in journal.of_day(db, day.id))
+    nothing = Recipe(sound=SoundForm.NONE, timeline=False, edl=False)
+    for name, recipe in (("", Recipe()), ("x", Recipe(pattern="{who}")), ("x", Recipe(handles=-1)), ("x", nothing)):
+        with pytest.raises(RefusedError):
+            recipes.keep(db, settings, day, name, recipe)
+    with pytest.raises(RefusedError, match="none of the folders"):
+        turnover.plan(db, settings, day, Recipe(), root="/etc")
+    view = Overview(db, day)
+    assert view.solution is not None

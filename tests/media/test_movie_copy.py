@@ -1,0 +1,175 @@
+"""Movies with good sound: the picture's packets are the original's, the sound is exact, and strangers read the same."""
+
+import json
+import subprocess
+from fractions import Fraction
+
+import av
+import numpy as np
+import pytest
+import soundfile
+
+from vesk.core.errors import MediaError
+from vesk.media.movie import read_facts, sound_blocks
+from vesk.media.movie_copy import LaidTrack, carried_by, copy_movie, picture_packets
+from vesk.media.wave import read_header
+from vesk.media.wave_copy import copy_wave
+
+RATES = [(Fraction(25), "10:00:00:00"), (Fraction(24000, 1001), "23:59:58:10"), (Fraction(30000, 1001), "00:59:58;02")]
+
+
+def make(path, fps=Fraction(25), *, codec="libx264", label="10:00:00:00", sound="pcm_s16le", streams=(1,), frames=60):
+    """Make a short movie with a picture that changes, B-frames where its coder has them, and sound of its own."""
+    rng = np.random.default_rng(3)
+    options = {"movflags": "use_metadata_tags"} if path.suffix == ".mov" else {}
+    with av.open(str(path), "w", options=options) as out:
+        video = out.add_stream(codec, rate=fps)
+        video.width, video.height, video.pix_fmt = 128, 72, "yuv420p"
+        if codec == "libx264":
+            video.options = {"bf": "2", "g": "12"}
+        video.metadata["timecode"] = label
+        tracks = []
+        for channels in streams if sound else ():
+            one = out.add_stream(sound, rate=48_000)
+            one.codec_context.layout = {1: "mono", 2: "stereo"}[channels]
+            tracks.append((one, channels))
+        out.metadata["scene"] = "31A"
+        for n in range(frames):
+            image = np.full((72, 128, 3), (4 * n) % 256, np.uint8)
+            frame = av.VideoFrame.from_ndarray(image, format="rgb24").reformat(format="yuv420p")
+            frame.pts, frame.time_base = n, 1 / fps
+            out.mux(video.encode(frame))
+        out.mux(video.encode(None))
+        for one, channels in tracks:
+            whole = (rng.standard_normal((round(frames / fps * 48_000), channels)) * 3000).astype(np.int16)
+            frame = av.AudioFrame.from_ndarray(whole.reshape(1, -1), format="s16", layout=one.codec_context.layout.name)
+            frame.sample_rate, frame.pts, frame.time_base = 48_000, 0, Fraction(1, 48_000)
+            for packed in av.AudioResampler(
+                format=one.codec_context.format, layout=one.codec_context.layout, rate=48_000
+            ).resample(frame):
+                for part in _parts(packed, one):
+                    out.mux(one.encode(part))
+            out.mux(one.encode(None))
+    return path
+
+
+def _parts(frame, stream):
+    """Give a coder that takes so many samples at once as many."""
+    size = stream.codec_context.frame_size
+    if not size:
+        return [frame]
+    fifo = av.AudioFifo()
+    fifo.write(frame)
+    return fifo.read_many(size) + [one for one in [fifo.read(0)] if one is not None]
+
+
+@pytest.fixture
+def laid(tmp_path):
+    """Return good sound, three channels of it, as long as sixty frames at 25."""
+    wave = (np.random.default_rng(8).integers(-(2**23), 2**23, (round(60 / 25 * 48_000), 3)) << 8).astype(np.int32)
+    soundfile.write(tmp_path / "laid.wav", wave, 48_000, subtype="PCM_24")
+    return tmp_path / "laid.wav"
+
+
+def told(path):
+    """Return what a program that is not ours says of a movie, by kind of track."""
+    out = subprocess.run(["mediainfo", "--Output=JSON", str(path)], check=True, capture_output=True).stdout
+    found = {}
+    for track in json.loads(out)["media"]["track"]:
+        found.setdefault(track["@type"], []).append(track)
+    return found
+
+
+@pytest.mark.parametrize(("fps", "label"), RATES)
+@pytest.mark.parametrize("ending", [".mov", ".mp4"])
+def test_the_picture_passes_packet_by_packet_and_good_sound_begins_with_its_first_frame(
+    tmp_path, laid, fps, label, ending
+):
+    source = make(tmp_path / f"A001{ending}", fps, label=label, sound="aac" if ending == ".mp4" else "pcm_s16le")
+    before = source.read_bytes()
+    carried = carried_by(source, "h264")
+    assert (carried.ending, bool(carried.remark)) == (".mov", ending == ".mp4")
+    target = tmp_path / f"made{carried.ending}"
+    copy_movie(source, target, tracks=[LaidTrack(laid, (0, 1), "mix"), LaidTrack(laid, (2,), "boom")])
+    assert source.read_bytes() == before
+    own, made = ([(data, pts and pts * 1) for pts, _, data in picture_packets(path)] for path in (source, target))
+    assert [data for data, _ in own] == [data for data, _ in made]
+    facts = read_facts(target)
+    assert (facts.timecode, facts.fps, facts.frames, facts.channels) == (label, fps, 60, 4)
+    heard = np.concatenate(list(sound_blocks(target)))
+    good, _ = soundfile.read(laid, dtype="float32", always_2d=True)
+    assert np.array_equal(heard[: len(good), :3], good)
+    scratch = np.concatenate(list(sound_blocks(source)))
+    count = min(len(scratch), len(heard))
+    assert np.abs(heard[:count, 3] - scratch[:count, 0]).max() < 1e-6  # behind it, as it lay
+    stranger = told(target)
+    assert stranger["Video"][0]["FrameCount"] == "60"
+    assert [one["Channels"] for one in stranger["Audio"]] == ["2", "1", "1"]
+    assert [one.get("BitDepth") for one in stranger["Audio"]][:2] == ["24", "24"]
+    assert [one.get("Default", "Yes") for one in stranger["Audio"]] == ["Yes", "No", "No"]  # one sound at a time
+    assert stranger["Other"][0]["TimeCode_FirstFrame"] == label
+
+
+def test_the_scratch_may_stay_away_and_another_timecode_may_count(tmp_path, laid):
+    source = make(tmp_path / "A001.mov", streams=(1, 1))
+    target = tmp_path / "made.mov"
+    copy_movie(source, target, tracks=[LaidTrack(laid, (0,), "mix")], scratch=False, timecode="13:40:00:05")
+    assert read_facts(target).channels == 1
+    assert read_facts(target).timecode == "13:40:00:05"
+    assert told(target)["Other"][0]["TimeCode_FirstFrame"] == "13:40:00:05"
+    assert read_facts(target).scene == "31A"
+
+
+def test_an_mxf_of_a_coder_it_holds_stays_one_and_another_becomes_a_mov(tmp_path, laid):
+    source = make(tmp_path / "A001.mxf", codec="mpeg2video")
+    assert carried_by(source, "mpeg2video").ending == ".mxf"
+    assert carried_by(source, "h264").ending == ".mov"
+    target = tmp_path / "made.mxf"
+    copy_movie(source, target, tracks=[LaidTrack(laid, (0,), "mix")], scratch=False)
+    assert [data for *_, data in picture_packets(source)] == [data for *_, data in picture_packets(target)]
+    heard = np.concatenate(list(sound_blocks(target)))
+    good, _ = soundfile.read(laid, dtype="float32", always_2d=True)
+    assert np.array_equal(heard[: len(good), 0], good[:, 0])
+    assert read_facts(target).timecode == "10:00:00:00"
+
+
+def test_timecode_is_silenced_and_nothing_else_of_the_sound_changes(tmp_path):
+    source = make(tmp_path / "C001.mov", streams=(2, 1))
+    target = tmp_path / "made.mov"
+    copy_movie(source, target, timecode="13:40:00:05", silent={1})
+    own, made = (np.concatenate(list(sound_blocks(path))) for path in (source, target))
+    assert not made[:, 1].any()
+    assert np.array_equal(made[:, [0, 2]], own[:, [0, 2]])
+    copy_movie(source, target, silent={2})  # a track of its own is left out
+    assert np.array_equal(np.concatenate(list(sound_blocks(target))), own[:, :2])
+    coded = make(tmp_path / "C002.mp4", sound="aac", streams=(2,))
+    with pytest.raises(MediaError, match="cannot be silenced"):
+        copy_movie(coded, target, silent={1})
+
+
+def test_what_is_stopped_or_damaged_leaves_nothing_that_looks_finished(tmp_path, laid):
+    source = make(tmp_path / "A001.mov")
+    target = tmp_path / "made.mov"
+    with pytest.raises(MediaError, match="stopped"):
+        copy_movie(source, target, tracks=[LaidTrack(laid, (0,), "mix")], go_on=lambda: False)
+    assert {one.name for one in tmp_path.iterdir()} == {"A001.mov", "laid.wav"}
+    source.write_bytes(source.read_bytes()[:3000])
+    with pytest.raises(MediaError):
+        copy_movie(source, target, tracks=[LaidTrack(laid, (0,), "mix")])
+    assert {one.name for one in tmp_path.iterdir()} == {"A001.mov", "laid.wav"}
+
+
+@pytest.mark.parametrize("subtype", ["PCM_24", "PCM_16", "FLOAT"])
+def test_a_wave_gets_its_true_time_reference_and_every_other_byte_of_sound_stays(tmp_path, subtype):
+    source, target = tmp_path / "S1.wav", tmp_path / "made.wav"
+    soundfile.write(source, np.random.default_rng(2).standard_normal((4801, 3)) * 0.1, 48_000, subtype=subtype)
+    before = source.read_bytes()
+    copy_wave(source, target, time_reference=(5 << 32) + 17, silent={2})
+    assert source.read_bytes() == before
+    assert read_header(target).bext.time_reference == (5 << 32) + 17
+    own, made = (soundfile.read(path, dtype="float64", always_2d=True)[0] for path in (source, target))
+    assert np.array_equal(own[:, :2], made[:, :2])
+    assert not made[:, 2].any()
+    copy_wave(target, source.with_name("again.wav"), time_reference=4)
+    assert read_header(source.with_name("again.wav")).bext.time_reference == 4
+    assert source.with_name("again.wav").stat().st_size == target.stat().st_size

@@ -1,0 +1,130 @@
+"""What lies beside the takes of a package: timelines and lists of hashes, as programs that are not ours read them."""
+
+from fractions import Fraction
+from pathlib import Path
+from urllib.parse import unquote, urlparse
+
+import opentimelineio as otio
+import pytest
+from tests.core.test_handover import FILM, NINE, NTSC, PAL, lay, picture, sound
+
+from vesk.core.errors import MediaError
+from vesk.core.handover.timeline import Joined, Marker, Timeline
+from vesk.core.timecode import FrameRate, Timecode
+from vesk.core.timemap import TimeMap
+from vesk.media import hash_list, paper
+from vesk.media.aaf_file import write_aaf
+from vesk.media.otio_file import read_otio, write_otio
+
+MADE = [(PAL, False), (FILM, False), (NTSC, True)]
+
+
+def a_day(fps, drop):
+    clock = FrameRate(fps, drop)
+    ten = Timecode.parse(f"10:00:00{';' if drop else ':'}00", clock).seconds
+    laid = TimeMap.with_ppm(Fraction(-2) + Fraction(1, 77), Fraction(24))
+    media = [
+        picture("one clip ä", ten, fps=fps, drop=drop), picture("q", ten + 60, fps=fps, drop=drop),
+        sound("s", ten - 2), sound("t", ten + 58),
+    ]  # fmt: skip
+    made, _ = lay(
+        media,
+        [Joined("one clip ä", "s", laid, True), Joined("q", "t", TimeMap(Fraction(-2)), True)],
+        fps=fps,
+        drop=drop,
+    )
+    marker = Marker(Fraction(10 * 25) / fps, "door slams", "heard")
+    return Timeline(made.name, fps, drop, made.start, made.tracks, (marker,))
+
+
+@pytest.mark.parametrize(("fps", "drop"), MADE)
+def test_a_timeline_read_back_by_the_library_lies_where_the_day_has_it_to_the_sample(tmp_path, fps, drop):
+    timeline = a_day(fps, drop)
+    write_otio(timeline, tmp_path / "day.otio", originals="../media/day 6")
+    found = otio.adapters.read_from_file(str(tmp_path / "day.otio"))
+    assert found.global_start_time == otio.opentime.RationalTime(round(timeline.start * fps), float(fps))
+    assert [track.kind for track in found.tracks] == ["Video", "Audio"]
+    for track, meant in zip(found.tracks, timeline.tracks, strict=True):
+        clips = list(track.find_clips())
+        assert len(clips) == len(meant.clips)
+        for clip, one in zip(clips, meant.clips, strict=True):
+            at = clip.transformed_time(clip.source_range.start_time, found.tracks)
+            exact = Fraction(at.value).limit_denominator(10**6) / Fraction(at.rate).limit_denominator(10**4)
+            assert abs(exact - one.at) < Fraction(1, 10**6)
+            assert clip.available_range().duration.value == round(one.media.duration * one.media.rate)
+            assert unquote(clip.media_reference.target_url) == f"../media/day 6/{one.media.path}"
+            warped = [effect.time_scalar for effect in clip.effects]
+            assert warped == ([float(one.speed)] if one.speed != 1 else [])
+    (marker,) = found.tracks.markers
+    assert marker.name == "door slams"
+    back = read_otio(tmp_path / "day.otio")
+    assert [(one.track, one.at) for one in back] == [(t.name, clip.at) for t in timeline.tracks for clip in t.clips]
+    assert {one.file for one in back} == {"one clip ä.mov", "q.mov", "s.wav", "t.wav"}
+
+
+@pytest.mark.parametrize("text", ["", "{}", '{"OTIO_SCHEMA": "Clip.2", "name": "x"}', "[1, 2", "\0" * 64])
+def test_what_is_no_timeline_is_refused_with_its_name(tmp_path, text):
+    path = tmp_path / "their.otio"
+    path.write_text(text)
+    with pytest.raises(MediaError, match=r"their\.otio"):
+        read_otio(path)
+
+
+@pytest.mark.parametrize(("fps", "drop"), MADE)
+def test_an_aaf_read_by_another_adapter_has_the_same_clips_at_the_same_places(tmp_path, fps, drop):
+    timeline = a_day(fps, drop)
+    write_aaf(timeline, tmp_path / "day.aaf", originals=Path("/media/day 6"))
+    found = otio.adapters.read_from_file(str(tmp_path / "day.aaf"), adapter_name="AAF")
+    start = found.global_start_time
+    assert round(start.value) == round(timeline.start * fps)
+    tracks = {track.name: track for track in found.tracks if list(track.find_clips())}
+    for meant in timeline.tracks:
+        clips = list(tracks[meant.name].find_clips())
+        assert [clip.name for clip in clips] == [one.media.name for one in meant.clips]
+        for clip, one in zip(clips, meant.clips, strict=True):
+            at = clip.range_in_parent().start_time
+            assert Fraction(at.value) / Fraction(at.rate).limit_denominator(10**4) == pytest.approx(one.at, abs=1e-5)
+            rate = Fraction(clip.source_range.start_time.rate).limit_denominator(10**4)
+            label = Fraction(clip.source_range.start_time.value).limit_denominator(10**6) / rate
+            assert label == pytest.approx((one.media.start or 0) + one.first, abs=1.001 / float(one.media.rate))
+            place = clip.media_reference.target_url
+            assert unquote(urlparse(place).path) == f"/media/day 6/{one.media.path}"
+
+
+def test_a_hash_list_names_every_file_and_finds_the_one_that_changed(tmp_path):
+    (tmp_path / "sound").mkdir()
+    files = [tmp_path / "sound" / "A & B.wav", tmp_path / "report.csv"]
+    for path in files:
+        path.write_bytes(path.name.encode() * 1000)
+    hashed = [hash_list.hash_file(path, tmp_path) for path in files]
+    listed = hash_list.write_hash_list(tmp_path, hashed, name="day 6/…", by="<editor>", version="1")
+    assert hash_list.verify(tmp_path, listed) == []
+    assert [name for name, *_ in hash_list.read_hash_list(listed)] == ["report.csv", "sound/A & B.wav"]
+    chain = (tmp_path / "ascmhl" / "ascmhl_chain.xml").read_text()
+    assert hash_list.c4_of(listed.read_bytes()) in chain
+    files[0].write_bytes(b"other")
+    files[1].unlink()
+    assert hash_list.verify(tmp_path, listed) == [
+        "report.csv: it is not there", "sound/A & B.wav: it holds other bytes than were handed over",
+    ]  # fmt: skip
+
+
+def test_the_identifier_of_a_list_is_that_of_the_standard():
+    # The specification's own examples: of no bytes at all, and of "alfa".
+    empty = "c459dsjfscH38cYeXXYogktxf4Cd9ibshE3BHUo6a58hBXmRQdZrAkZzsWcbWtDg5oQstpDuni4Hirj75GEmTc1sFT"
+    assert hash_list.c4_of(b"") == empty
+    assert (
+        hash_list.c4_of(b"alfa")
+        == "c43zYcLni5LF9rR4Lg4B8h3Jp8SBwjcnyyeh4bc6gTPHndKuKdjUWx1kJPYhZxYt3zV6tQXpDs2shPsPYjgG81wZM1"
+    )
+
+
+def test_the_report_prints_whatever_things_are_called(tmp_path):
+    take = paper.PaperTake("31/1", "<script>.mov", "09:00", "a.wav", "slip", "", "", "x", "a.wav", "", "")
+    clock = paper.PaperClock("A", "against S1", ("0,0 10,10",), ((1.0, 2.0),), "1.00")
+    page = paper.page_of(paper.PaperReport("Day", "It holds", (), (take,) * 40, ("b.mov: nobody",), (clock,)))
+    assert "&lt;script&gt;.mov" in page
+    paper.write_pdf(page, tmp_path / "report.pdf")
+    data = (tmp_path / "report.pdf").read_bytes()
+    assert data.startswith(b"%PDF")
+    assert NINE == 32_400

@@ -1,0 +1,86 @@
+"""The Turnover page: a recipe seen before it is made, kept and chosen; documents and the archive fetched."""
+
+import io
+import zipfile
+from pathlib import Path
+
+import pytest
+from tests.actions.test_day import checked
+from tests.actions.test_day import day as ferry_day
+from tests.web.test_deciding import shown
+
+from vesk.actions import package, turnover
+from vesk.core.handover.recipe import Recipe
+from vesk.store import turnovers
+
+__all__ = ["ferry_day"]
+FORM = {
+    "sound": "one for each picture file", "pattern": "{scene}-{take}", "which": "checked", "scratch": "yes",
+    "start": "at the first recording's timecode", "start_label": "", "handles": "0", "timeline": "yes",
+}  # fmt: skip
+
+
+@pytest.fixture
+def day(ferry_day, db, settings):
+    checked(db, settings, ferry_day, "A006_001.mov")
+    return ferry_day
+
+
+def test_a_recipe_is_seen_in_words_and_counts_before_it_is_made(client, day):
+    here = f"/days/{day.id}/turnover"
+    page = shown(client.get(here))
+    assert "1 of 4 takes go out (checked)" in page
+    assert "the first is called <b>sound/A006_001.wav</b>" in page
+    preview = shown(client.post(f"{here}/preview", data=FORM | {"movies": "yes", "edl": "yes"}))
+    assert "1 movies, picture as it is, good sound first, in movies/" in preview
+    assert "sound/31A-1.wav" in preview
+    assert "day.otio, an edit list for each device" in preview
+    for wrong, words in (
+        ({"pattern": "{who}"}, "is no word of a pattern"),
+        ({"sound": "loud"}, "Choose one of these"),
+        ({"start": "at a label", "start_label": "soon"}, "is no label to begin at"),
+        ({"handles": "-1"}, 'class="problem"'),
+        ({"sound": "none", "timeline": ""}, "makes nothing but a report"),
+    ):
+        assert words in shown(client.post(f"{here}/preview", data=FORM | wrong)).replace("&#39;", "'")
+
+
+def test_a_recipe_is_kept_chosen_by_name_and_makes_what_it_says(client, db, settings, day):
+    here = f"/days/{day.id}/turnover"
+    kept = shown(client.post(f"{here}/recipe", data=FORM | {"name": "editor", "movies": "yes"}))
+    assert "The recipe editor is kept, for every day of this production." in kept
+    page = shown(client.get(here, query_string={"recipe": "editor"}))
+    assert 'name="movies" value="yes" checked' in page
+    made = shown(client.post(here, data=FORM | {"name": "editor"}))
+    assert "The turnover is being made" in made
+    (row,) = turnovers.of_day(db, day.id)
+    assert (row.named, row.recipe.pattern, row.recipe.movies) == ("editor", "{scene}-{take}", False)
+    for wrong in ({"which": "circled and checked"}, {"pattern": ""}, {"root": "/etc"}):
+        row.state = "done"
+        db.commit()
+        answered = client.post(here, data=FORM | wrong)
+        assert answered.status_code == 422 or wrong.get("which")
+    assert len(turnovers.of_day(db, day.id)) <= 2
+
+
+def test_every_document_can_be_fetched_and_all_of_it_as_one_archive(client, db, settings, day):
+    row = turnover.plan(db, settings, day, Recipe(pdf=True))
+    db.commit()
+    assert client.get(f"/turnover/{row.id}.zip").status_code == 422  # it is not whole yet
+    package.make(db, settings, row.id)
+    page = shown(client.get(f"/days/{day.id}/turnover"))
+    assert "Every file holds, measured again; 1 of 4 picture files are in it." in page
+    for name in row.documents:
+        with client.get(f"/turnover/{row.id}/{name}") as answered:
+            assert answered.status_code == 200, name
+            assert answered.data == (Path(row.folder) / name).read_bytes()
+    with client.get(f"/turnover/{row.id}/report.html") as report:
+        assert "sandbox" in report.headers["Content-Security-Policy"]
+        assert "script-src" not in report.headers["Content-Security-Policy"]
+    for outside in ("../../web.secret", "UNFINISHED.txt", "sound/../report.csv"):
+        assert client.get(f"/turnover/{row.id}/{outside}").status_code in {404, 308}
+    archive = zipfile.ZipFile(io.BytesIO(client.get(f"/turnover/{row.id}.zip").data))
+    assert archive.testzip() is None
+    folder = Path(row.folder)
+    names = {f"{folder.name}/{one.relative_to(folder).as_posix()}" for one in folder.rglob("*") if one.is_file()}
+    assert set(archive.namelist()) == names
