@@ -2,6 +2,7 @@
 
 import io
 import re
+from pathlib import Path
 
 import pytest
 import soundfile
@@ -11,6 +12,7 @@ from tests.conftest import end, name_ferry, until, workers
 from vesk.actions import pairing_status
 from vesk.jobs.tasks import ask_intake
 from vesk.media import wave
+from vesk.media.movie_copy import picture_packets
 from vesk.store.session import open_session
 
 
@@ -90,9 +92,15 @@ def test_from_the_day_to_a_delivered_file(page: Page, served, settings, db):
     page.keyboard.press("5")
     expect(page.locator("h1")).to_have_text("1 of 10 takes can be handed over")
     page.wait_for_load_state()  # keys work once the page's scripts have run
+    _recipe(page)
     page.keyboard.press("m")
     link = page.get_by_role("link", name="B004_001.wav")
     expect(link).to_be_visible(timeout=60_000)
+    expect(page.locator(".first-line")).to_contain_text("Every file holds, measured again")
+    movie = page.get_by_role("link", name="movies/B004_001.mov")
+    with page.expect_download() as download:
+        movie.click()
+    assert picture_of(download.value.path()) == picture_of(next(Path(day.folder).rglob("B004_001.mov")))
     with page.expect_download() as download:
         link.click()
     path = download.value.path()
@@ -106,14 +114,30 @@ def test_from_the_day_to_a_delivered_file(page: Page, served, settings, db):
         from vesk.store import turnovers
 
         (made,) = turnovers.of_day(fresh, day.id)
-        (one,) = [item for item in turnovers.deliveries(fresh, made.id) if item.name]
+        one, _ = [item for item in turnovers.deliveries(fresh, made.id) if item.name]
         assert max(map(abs, one.written.residual_s)) < 0.0005
     with page.expect_download() as download:
-        page.get_by_role("link", name="report.csv").click()
+        page.get_by_role("link", name="report.csv").first.click()
     assert b"B004_001.mov" in download.value.path().read_bytes()
     page.keyboard.press("6")
     expect(page.locator("#journal")).to_contain_text("turnover of 1 takes made")
     assert not problems
+
+
+def _recipe(page: Page) -> None:
+    """Ask for movies too: what it would make is said as it is filled in."""
+    would = page.locator("#would")
+    page.get_by_label("movies with good sound").check()
+    expect(would).to_contain_text("1 movies, picture as it is, good sound first")
+    page.get_by_label("named").fill("{scene}_{camera}")
+    expect(would).to_contain_text("sound/32_B.wav")
+    page.get_by_label("named").fill("{picture}")
+    expect(would).to_contain_text("sound/B004_001.wav")
+    page.locator("h1").click()
+
+
+def picture_of(path: Path) -> list[bytes]:
+    return [data for *_, data in picture_packets(path)]
 
 
 def _bench(page: Page) -> None:

@@ -238,7 +238,7 @@ def frame_images(path: Path, indices: list[int], *, height: int) -> Iterator[tup
     Yields
     ------
     (index, image)
-        The image is a PIL image scaled to `height`; indices past the end are left out.
+        The image is a PIL image scaled down to `height`; indices past the end are left out.
     """
     with opened(path) as container:
         video = next((s for s in container.streams.video if s.codec_context), None)
@@ -259,8 +259,9 @@ def frame_images(path: Path, indices: list[int], *, height: int) -> Iterator[tup
                 at = round(float((frame.pts - base) * video.time_base * rate))
                 if at >= index:
                     if at == index:
-                        width = round(frame.width * height / frame.height)
-                        yield index, frame.reformat(width=width, height=height, format="rgb24").to_image()
+                        tall = min(height, frame.height)
+                        width = round(frame.width * tall / frame.height)
+                        yield index, frame.reformat(width=width, height=tall, format="rgb24").to_image()
                     break
             else:
                 return

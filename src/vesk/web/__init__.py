@@ -24,6 +24,7 @@ from vesk.web import shared
 from vesk.web.bench.views import bp as bench
 from vesk.web.clocks.views import bp as clocks
 from vesk.web.day.views import bp as day
+from vesk.web.elsewhere.views import bp as elsewhere
 from vesk.web.home.views import bp as home
 from vesk.web.intake.changes import bp as intake
 from vesk.web.joining.views import bp as joining
@@ -103,6 +104,7 @@ def create_app(settings: Settings | None = None) -> Flask:
         bench,
         recording,
         turnover,
+        elsewhere,
         journal,
         media,
     ):

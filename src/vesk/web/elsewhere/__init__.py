@@ -1,0 +1,1 @@
+"""What others made of the day: read back, shown beside what is known here."""
