@@ -12,7 +12,7 @@ from vesk.settings import PROJECT
 
 def arguments(parser: argparse.ArgumentParser) -> None:
     """Name the options."""
-    sets = ("all", "walk", "intake", "measuring", "day", "clocks", "pages", "faults")
+    sets = ("all", "walk", "intake", "measuring", "day", "clocks", "handover", "pages", "faults")
     parser.add_argument("which", nargs="?", choices=sets, default="all", help="what to measure")
     parser.add_argument("--media", type=Path, help="a simulated day to reuse (made when left out)")
     parser.add_argument("--scale", type=float, default=1.0, help="share of the cases to run")
@@ -31,6 +31,8 @@ def run(options: argparse.Namespace) -> int:
         import_module("day").main(options.scale)
     if options.which in {"all", "clocks"}:
         import_module("clocks").main(options.scale)
+    if options.which in {"all", "handover"}:
+        import_module("handover").main(options.scale)
     if options.which in {"all", "pages"}:
         import_module("pages").main(options.scale)
     if options.which == "faults":  # it kills and fills disks of its own: only when asked for by name
