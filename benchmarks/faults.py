@@ -34,6 +34,7 @@ from vesk.actions import intake, package
 from vesk.core.errors import VeskError
 from vesk.core.timecode import FrameRate
 from vesk.jobs.tasks import ask_intake
+from vesk.media import hash_list
 from vesk.services import cluster, keeping, state
 from vesk.settings import PROJECT, Settings
 from vesk.simulator import scenario, shoot
@@ -242,7 +243,8 @@ class _Served:
             # So that there is something to listen to: what was computed is gone.
             for folder in (self.var / "cache").glob("w*"):
                 shutil.rmtree(folder, ignore_errors=True)
-        poster.ask("POST", asked, {"version": version[1] if version else "0"})
+        sent = {"version": version[1] if version else "0"}
+        poster.ask("POST", asked, sent | (RECIPE if "turnover" in asked else {}))
 
     def kill(self, victim: str) -> int:
         """End one of its processes as a power cut would; returns whether there was one."""
@@ -276,6 +278,18 @@ class _Served:
         if data is not None:
             cluster.stop(keeping.Cluster(data))
         self.log.close()
+
+
+RECIPE = {
+    "sound": "one for each picture file", "pattern": "{picture}", "movies": "yes", "scratch": "yes", "timecode": "yes",
+    "timeline": "yes", "aaf": "yes", "edl": "yes", "pdf": "yes", "which": "checked", "handles": "0",
+    "start": "at the first recording's timecode", "start_label": "",
+}  # fmt: skip
+
+
+def _hashes_hold(folder: Path) -> bool:
+    listed = next((folder / hash_list.FOLDER).glob("*.mhl"), None)
+    return listed is not None and not hash_list.verify(folder, listed)
 
 
 def _numbers(settings: Settings) -> list[int]:
@@ -312,8 +326,9 @@ def _report_kills(settings: Settings, poster: Poster, victims: Counter[str], ope
         for row in turnovers.of_day(session, 1):
             folder = Path(row.folder)
             made += row.state == "done"
-            listed = {one.name for one in turnovers.deliveries(session, row.id) if one.name} | {"report.csv"}
-            whole = folder.exists() and {path.name for path in folder.iterdir()} == listed
+            listed = {one.name for one in turnovers.deliveries(session, row.id) if one.name} | set(row.documents)
+            there = {path.relative_to(folder).as_posix() for path in folder.rglob("*") if path.is_file()}
+            whole = folder.exists() and there == listed and _hashes_hold(folder)
             half += folder.exists() != (row.state == "done") or (row.state == "done" and not whole)
             half += row.state == "done" and package.UNFINISHED in str(package.place_of(row))
     print(f"\nkills: {sum(victims.values())} ({', '.join(f'{n} {name}' for name, n in sorted(victims.items()))})")

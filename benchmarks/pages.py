@@ -47,8 +47,8 @@ def _facts(kind: str, start: int, seconds: int) -> Facts:
     )
 
 
-def large_day(session: Session, recordings: int) -> tuple[Day, int]:
-    """Make a measured day of so many recordings; returns it and one of its pairings."""
+def large_day(session: Session, recordings: int, cameras: str = "AB") -> tuple[Day, int]:
+    """Make a measured day of so many recordings of cameras and a recorder; returns it and one of its pairings."""
     production = days.production_named(session, "The Lantern Ferry")
     day = Day(
         production_id=production.id, number=recordings, shot_on=date(2027, 3, 21), folder="/nowhere",
@@ -58,16 +58,14 @@ def large_day(session: Session, recordings: int) -> tuple[Day, int]:
     session.flush()
     sources = {
         tag: days.make_source(session, day.id, tag=tag, name=f"source {tag}", kind=kind, folder=tag)
-        for tag, kind in (("A", PICTURE), ("B", PICTURE), ("S1", SOUND))
+        for tag, kind in (*((tag, PICTURE) for tag in cameras), ("S1", SOUND))
     }
     session.flush()
-    for n in range(recordings // 3):
-        start = 8 * 3600 + n * max(70, 36_000 * 3 // recordings)
-        for tag, kind, begins, long in (
-            ("A", PICTURE, start, 60),
-            ("B", PICTURE, start + 2, 55),
-            ("S1", SOUND, start - 3, 66),
-        ):
+    share = len(cameras) + 1
+    for n in range(recordings // share):
+        start = 8 * 3600 + n * max(70, 36_000 * share // recordings)
+        own = [(tag, PICTURE, start + k, 60 - 5 * (k > 0)) for k, tag in enumerate(cameras)]
+        for tag, kind, begins, long in (*own, ("S1", SOUND, start - 3, 66)):
             name = f"{tag}{n:04}" + (".mov" if kind == PICTURE else ".wav")
             facts = _facts(kind, begins, long)
             session.add(
@@ -158,6 +156,12 @@ def main(scale: float) -> int:
                     continue
                 found = _timed(own, queries, lambda address=address: client.get(address, follow_redirects=True))
                 print(f"{name:30}{found}{len(answer.data) / 1e3:7.0f}")
+            with open_session(settings.sqlalchemy_url) as session:
+                many, _ = large_day(session, recordings, "ABCDEFGHIJK")
+                crowded = f"/days/{many.id}/clocks"
+            client.get(crowded)
+            found = _timed(own, queries, lambda crowded=crowded: client.get(crowded))
+            print(f"{'Clocks of twelve devices':30}{found}{len(client.get(crowded).data) / 1e3:7.0f}")
             # Everything above is remembered; here a row that all of it rests on was changed just before.
 
             def slip(pair: int = pair, version: list[int] = version) -> int:

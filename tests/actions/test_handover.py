@@ -12,7 +12,7 @@ from tests.conftest import handed_over
 
 from vesk.actions import correct, package, recipes, turnover
 from vesk.actions.overview import Overview
-from vesk.core.errors import RefusedError
+from vesk.core.errors import RefusedError, StorageError
 from vesk.core.handover.recipe import Product, Recipe, SoundForm, Which
 from vesk.media import hash_list
 from vesk.media.movie_copy import StoppedWritingError, picture_packets
@@ -150,6 +150,29 @@ def test_a_movie_that_is_stopped_is_gone_on_with_and_what_stands_is_not_made_twi
     assert handed_over(final) == first | {"sound/A006_002.wav", "movies/A006_002.mov"}
     assert {name: (final / name).stat().st_mtime_ns for name in first} == before
     assert not list(final.rglob("*.part"))
+
+
+@pytest.mark.parametrize("where", ["write_otio", "write_aaf", "edit_lists", "paper.write_pdf", "hash_list.hash_file"])
+def test_a_disk_that_fills_at_any_document_leaves_nothing_that_looks_finished(db, settings, day, monkeypatch, where):
+    checked(db, settings, day, "A006_001.mov")
+    row = turnover.plan(db, settings, day, Recipe(aaf=True, pdf=True))
+    db.commit()
+
+    def full(*_, **__):
+        raise StorageError(Path(row.folder), "No space left on device")
+
+    with monkeypatch.context() as disk:
+        disk.setattr(f"vesk.actions.handover.documents.{where}", full)
+        with pytest.raises(StorageError):
+            package.make(db, settings, row.id)
+    assert (row.state, "No space left" in row.problem) == ("failed", True)
+    assert not Path(row.folder).exists()
+    made = (package.place_of(row) / "sound/A006_001.wav").stat().st_mtime_ns
+    turnover.go_on(db, settings, row.id)
+    package.make(db, settings, row.id)
+    assert row.state == "done"
+    assert (Path(row.folder) / "sound/A006_001.wav").stat().st_mtime_ns == made  # what stood is not made twice
+    assert hash_list.verify(Path(row.folder), next(Path(row.folder).glob("ascmhl/*.mhl"))) == []
 
 
 def test_a_movie_of_another_picture_is_never_handed_over(db, settings, day, monkeypatch):

@@ -1,5 +1,6 @@
 """Two workers told to pair one day at once; a page of a day that another is changing."""
 
+import re
 import threading
 from dataclasses import replace
 from fractions import Fraction
@@ -9,6 +10,7 @@ from tests.conftest import shown
 from tests.paper_day import paper_day, picture, recording, sound
 
 from vesk.actions import correct, facts, merging, pairing, pairing_status
+from vesk.actions.handover.products import placed_by_clock
 from vesk.actions.known import known_of_day
 from vesk.core.kinds import MATCHED
 from vesk.core.sound.measurement import Line, Measurement, refused
@@ -148,6 +150,10 @@ def test_a_mute_clip_of_a_camera_an_hour_off_is_paired_and_placed_by_its_devices
     assert now.verdict.cause == "clock set wrong"
     assert "No sound places it" in now.verdict.text
     assert "A's clock does, known from its other takes" in now.verdict.text
+    assert (now.by_clock, now.placed_by) == (True, "timecode")  # and so it may be handed over, with its band
+    assert re.fullmatch(
+        r"31_09\.wav: placed by clock, within \d\.\d\d f \(95 %\); nobody heard it", placed_by_clock(now)
+    )
     assert pairing.pair_by_solution(db, day) == []
     # Had both sound, and shared nothing, that their clocks meet would make them no partners.
     row.measurement = refused("no place was found where the two share sound")

@@ -68,7 +68,11 @@ def test_a_demo_that_runs_is_not_thrown_away_and_one_that_does_not_is(settings, 
         (["benchmark", "faults"], [("faults", 1.0)]),
         (
             ["bench"],
-            [("walk", None), ("intake", None), *((name, 1.0) for name in ("measuring", "day", "clocks", "pages"))],
+            [
+                ("walk", None),
+                ("intake", None),
+                *((name, 1.0) for name in ("measuring", "day", "clocks", "handover", "pages")),
+            ],
         ),
     ],
 )

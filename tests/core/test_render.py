@@ -5,7 +5,7 @@ from fractions import Fraction
 import numpy as np
 import pytest
 
-from vesk.core.conform.render import LaidPiece, laid_pieces, picture_samples, render, render_range
+from vesk.core.conform.render import LaidPiece, laid_pieces, picture_samples, render, render_block, render_range
 from vesk.core.timemap import PiecewiseMap, TimeMap
 
 RATE = 48_000
@@ -87,3 +87,25 @@ def test_mended_jumps_put_every_sample_back_where_it_was():
     np.testing.assert_array_equal(out[:at], whole[:at])
     np.testing.assert_array_equal(out[at + lost :], whole[at + lost :])
     assert not out[at : at + lost].any()
+
+
+@pytest.mark.parametrize("fps", [Fraction(25), Fraction(30000, 1001)])
+@pytest.mark.parametrize("ppm", [0, 61])
+def test_a_run_that_is_corrected_keeps_every_joint_closed_to_the_sample(fps, ppm):
+    """File by file, each from its own first frame, it is what the whole would be."""
+    sound = tone(RATE * 8)
+    read = reader(sound)
+    laid = TimeMap.with_ppm(Fraction(-1) + Fraction(1, 977), Fraction(ppm))
+    frames = [60, 47, 61]
+    begins, at = Fraction(0), 0
+    whole = render_block([LaidPiece(read, len(sound), laid)], 0, RATE * 7, channels=2, sample_rate=RATE)
+    for count in frames:
+        length = picture_samples(count, fps, RATE)
+        own = laid.shifted(-begins)
+        made = render_block([LaidPiece(read, len(sound), own)], 0, length, channels=2, sample_rate=RATE)
+        first = begins * RATE
+        if first.denominator == 1:
+            assert np.abs(made - whole[int(first) : int(first) + length]).max() < 1e-4
+        assert abs(float(first) - at) <= 1.0  # lengths are whole samples: they never run away from the frames
+        begins += Fraction(count) / fps
+        at += length

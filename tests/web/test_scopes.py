@@ -9,7 +9,9 @@ from tests.web.test_deciding import answer, chosen, day, shown, statuses
 
 from vesk.actions import correct, displays, pairing, returning, scoping
 from vesk.actions.overview import Overview
-from vesk.core.kinds import Kind, Scope
+from vesk.core.day.loops import Loop, suspects
+from vesk.core.kinds import MATCHED, Kind, Scope
+from vesk.core.sound.measurement import Jump, Line, Measurement
 from vesk.store import days, journal, pairings
 from vesk.store.tables import ScopedCorrectionRow
 
@@ -101,6 +103,29 @@ def test_a_run_is_corrected_on_the_bench_for_all_its_takes_and_no_other(client, 
     assert not any(one.is_corrected for one in statuses(db, long_sound, "A"))
 
 
+def test_a_jump_of_the_recorder_is_mended_for_every_take_that_its_file_sounds_under(client, settings, db, long_sound):
+    own = [one for one in statuses(db, long_sound, "A") if one.sound_source.tag == "S1"]
+    row = pairings.get(db, own[1].pairing.id)
+    row.state = pairings.MEASURED
+    line = Line(
+        10.0, -600.0, 0.0, 1e-5, 0.1, jumps=(Jump(15.0, 0.5, 14.9, 15.1, 1e-4),)
+    )  # half a second lost, 10 min 15 s in
+    row.measurement = Measurement(MATCHED, "", line, 0.0, 10.0, 20.0, share=1.0, log10_false_alarm=-40.0)
+    db.commit()
+    db.expire_all()
+    found = next(one for one in statuses(db, long_sound, "A") if one.pairing.id == row.id)
+    sent = {"version": found.pairing.version, "slip_frames": "0", "ppm": "0", "for": "sound"}
+    page = shown(client.post(f"/bench/{row.id}/own", data=sent))
+    assert "Set for 3 takes of 31_00.wav" in page
+    now = {one.picture.name: one for one in statuses(db, long_sound, "A") if one.sound_source.tag == "S1"}
+    # Before the jump it lies as it did; a take ten minutes after it comes half a second later.
+    for name, begins, later in (("A001_000.mov", 5, 0), ("A001_002.mov", 1205, 0.5)):
+        one = now[name]
+        moved = float(one.laid(Fraction(begins)) - one.pairing.offset - begins)
+        assert moved == pytest.approx(later)
+    assert "a jump mended" in next(one.what for one in journal.of_day(db, long_sound.id) if one.act)
+
+
 def test_all_that_is_selected_is_slipped_at_once_seen_before_and_undone_at_once(client, db, day):
     two = statuses(db, day, "A")[:2]
     preview = answer(client, day, "together/preview", slip_frames="-0.31", pairing=chosen(two))
@@ -181,6 +206,29 @@ def test_devices_of_a_production_come_back_by_what_their_files_say(client, db, d
     assert (source(db, day, "A").distance_mm, source(db, day, "A").delay_us) == (3000, -40_000)
     other = source(db, day, "C")  # it bears the same reels nowhere else
     assert other.tag not in {one.source.tag for one in returning.returned(db, days.get_day(db, day.id))}
+
+
+def test_what_fits_is_filled_in_and_nothing_is_corrected_by_that(client, db, day):
+    one = statuses(db, day, "A")[0]
+    sent = {"camera": one.picture_source.id, "recorder": one.sound_source.id}
+    page = shown(client.post(f"/days/{day.id}/clocks/fit", data=sent))
+    assert "What fits 3 takes is filled in below. Nothing is corrected yet." in page
+    assert 'value="-0.3100"' in page
+    assert not any(one.is_corrected for one in statuses(db, day, "A"))
+    other = statuses(db, day, "C")[0]  # its evidence disagrees: nothing is fitted to that
+    refused = client.post(f"/days/{day.id}/clocks/fit", data=sent | {"camera": other.picture_source.id})
+    assert refused.status_code == 422
+    assert "No one correction puts half of C with S1 right there" in shown(refused)
+    hour = shown(client.post(f"/days/{day.id}/clocks/preview", data=sent | {"slip": "-01:00:00:00"}))
+    assert "slip −90000.00 f" in hour
+
+
+def test_of_loops_that_do_not_close_the_recording_that_most_lead_over_is_named():
+    good, bad = Loop(("a", "s", "b"), 1e-5, 1e-5), Loop(("a", "s", "x"), 0.4, 1e-5)
+    other = Loop(("b", "s", "x"), 0.4, 1e-5)
+    assert suspects([bad, other, good], [bad, other]) == {bad.members: "x", other.members: "x"}
+    assert suspects([bad], [bad]) == {bad.members: ""}
+    assert suspects([good], []) == {}
 
 
 def test_a_row_of_another_scope_than_its_takes_touches_none(db, day):

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Iterable, Sequence
+from dataclasses import replace
 from fractions import Fraction
 
 from vesk.core.conform.correction import Correction
@@ -67,7 +68,8 @@ def is_of(one: ScopedCorrectionRow, picture: Recording, sound: Recording, length
 def by_part(one: ScopedCorrectionRow, row: Pairing, picture: Recording, length: Fraction) -> Correction:
     """Return what one correction for several takes does to one pairing."""
     found = DeviceCorrection(one.slip, one.drift, one.ppm, one.anchor, one.retimed)
-    return found.on_take(row.offset, picture.start or Fraction(0), length)
+    made = found.on_take(row.offset, picture.start or Fraction(0), length)
+    return replace(made, jumps=_jumps(one.jumps)) if one.jumps else made
 
 
 def by_parts(parts: Parts, row: Pairing, picture: Recording, length: Fraction) -> Correction:
@@ -79,5 +81,8 @@ def by_parts(parts: Parts, row: Pairing, picture: Recording, length: Fraction) -
 
 def as_corrected(row: CorrectionRow) -> Correction:
     """Return what a take's own correction does."""
-    jumps = tuple((Fraction(at), Fraction(step)) for at, step in row.jumps)
-    return Correction(row.slip, row.ppm, row.anchor, jumps, row.retimed)
+    return Correction(row.slip, row.ppm, row.anchor, _jumps(row.jumps), row.retimed)
+
+
+def _jumps(kept: Sequence[Sequence[str]]) -> tuple[tuple[Fraction, Fraction], ...]:
+    return tuple((Fraction(at), Fraction(step)) for at, step in kept)

@@ -69,6 +69,8 @@ def scoped_says(row: ScopedCorrectionRow, fps: float) -> str:
     if row.ppm:
         said += f", rate {signed(float(row.ppm), 2)} ppm"
         said += ", the picture retimed" if row.retimed == Kind.PICTURE else ""
+    if row.jumps:
+        said += f", {'a jump' if len(row.jumps) == 1 else f'{len(row.jumps)} jumps'} mended"
     return said
 
 
@@ -146,6 +148,8 @@ def run_scope(
 ) -> Scoped:
     """Return a correction for all takes of one recording that lays one of them as typed.
 
+    A recorder's jumps are mended with it: what one take found of them holds for every other that the file sounds under.
+
     Parameters
     ----------
     view : Overview
@@ -159,6 +163,9 @@ def run_scope(
         day_id=view.day.id, scope=Scope.RUN, recording_id=of.id, slip=Fraction(0), drift=Fraction(0), ppm=Fraction(0),
         anchor=Fraction(0), retimed=retimed, made_by="",
     )  # fmt: skip
+    if of.id == like.sound.id:
+        known = like.as_corrected.jumps or (like.proposal.jumps if like.proposal is not None else ())
+        row.jumps = [[str(at), str(step)] for at, step in known]
     beneath = _beneath(like, row, days.rate_of(view.day).day)
     row.slip, row.ppm = slip - beneath.slip, ppm - beneath.ppm
     return _or_refuse(view, row, f"of {of.name} is there")

@@ -382,6 +382,7 @@ class ScopedCorrectionRow(SQLModel, table=True):
     drift: Fraction = Field(sa_column=_exact())  # ppm: by how much it grows over the day's label clock
     ppm: Fraction = Field(sa_column=_exact())  # rate of the sound inside each take
     anchor: Fraction = Field(sa_column=_exact())  # on the day's label clock
+    jumps: list[list[str]] = Field(default_factory=list, sa_column=Column(JSONB, nullable=False))  # of a run: as above
     act: str = Field(default="", index=True)
     made_by: str
     made_at: datetime = Field(default_factory=_now, sa_column=_moment())

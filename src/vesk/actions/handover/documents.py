@@ -107,7 +107,7 @@ def _timelines(
             for number, text in enumerate(lists, 1):
                 stem = named("{track}", {"track": track.name}) + (f"_{number}" if len(lists) > 1 else "")
                 with written_whole(home / f"{stem}.edl") as part:
-                    part.write_text(text, encoding="ascii", errors="replace", newline="\r\n")
+                    part.write_text(text, encoding="utf-8", newline="\r\n")
                 names.append(f"edit lists/{stem}.edl")
     return names, remarks
 

@@ -54,6 +54,9 @@ def timeline_of(view: Overview, recipe: Recipe, marked: dict[int, list[SyncPoint
             if str(file.id) in lies:
                 found = (_marker(one, file, begin, lies[str(file.id)] - start) for one in points)
                 markers += [one for one in found if one is not None]
+    for row in view.recordings:
+        if row.told is not None and row.told.note and str(row.id) in lies:
+            markers.append(Marker(lies[str(row.id)] - start, "note", f"{row.name}: {row.told.note}"))
     typed = typed_start(recipe, clock)
     label = typed if typed is not None else Fraction(0) if recipe.start == Start.ZERO else start % clock.day
     return Timeline(made.name, made.fps, made.drop, label, made.tracks, tuple(sorted(markers, key=lambda one: one.at)))

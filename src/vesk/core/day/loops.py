@@ -78,6 +78,28 @@ def find_loops(matches: Sequence[Match], across: Sequence[Match] = ()) -> list[L
     return sorted((loop for loop in loops if loop is not None), key=lambda loop: -abs(loop.misclosure_s))
 
 
+def suspects(loops: Sequence[Loop], open_ones: Sequence[Loop]) -> dict[tuple[str, ...], str]:
+    """Return which recording of each loop that does not close is to be looked at first, by the loop's members.
+
+    The one that most such loops lead over, less those that close over it; empty where no one stands out.
+
+    Parameters
+    ----------
+    loops, open_ones : sequence of Loop
+        All, and those that do not close.
+    """
+    is_open = {one.members for one in open_ones}
+    score: dict[str, int] = {}
+    for one in loops:
+        for key in one.members:
+            score[key] = score.get(key, 0) + (1 if one.members in is_open else -1)
+    found = {}
+    for one in open_ones:
+        ranked = sorted(one.members, key=lambda key: -score[key])
+        found[one.members] = ranked[0] if score[ranked[0]] > score[ranked[1]] else ""
+    return found
+
+
 def across_wanted(matches: Sequence[Match]) -> list[Across]:
     """Return which two of one kind share moments with a third: measured against each other they close a loop.
 

@@ -13,9 +13,10 @@ from vesk.actions.device_clocks import DeviceView, device_views, partings_of
 from vesk.actions.overview import Overview
 from vesk.actions.scoping import Scoped
 from vesk.core.conform.device import DeviceCorrection
+from vesk.core.day.loops import suspects
 from vesk.core.errors import RefusedError, TimecodeError, VeskError
 from vesk.core.kinds import PICTURE, Kind
-from vesk.core.timecode import FrameRate, Timecode
+from vesk.core.timecode import FrameRate, Timecode, wrap_day
 from vesk.core.timemap import MILLION
 from vesk.store import days
 from vesk.web.clocks import plot
@@ -38,7 +39,10 @@ def _asked(name: str, otherwise: float) -> float:
     return value if isfinite(value) and abs(value) < 1e7 else otherwise
 
 
-def _show(day_id: int, *, status: int = 200, problem: str = "", done: str = "", act: str = "") -> ResponseReturnValue:
+def _show(
+    day_id: int, *, status: int = 200, problem: str = "", done: str = "", act: str = "",
+    typed: dict[str, str] | None = None,
+) -> ResponseReturnValue:  # fmt: skip
     frame = day_frame(day_id)
     view = Overview(session(), frame.day)
     truth = request.values.get("truth", "")[:40]
@@ -51,11 +55,16 @@ def _show(day_id: int, *, status: int = 200, problem: str = "", done: str = "", 
     tall = max(0.05, min(_asked("tall", plot.tallest(found, fps)), 1e5))
     window = plot.Window(since, until, tall)
     names = {str(row.id): row.name for row in view.recordings}
+    suspect = suspects(view.solution.loops, view.solution.open_loops)
     return render(
         "clocks/page.html", "clocks/_clocks.html", status=status, frame=frame, fps=fps, day_end=high,
         views=[(one, plot.draw(one, window, fps, frame.clock)) for one in found],
         size=(plot.WIDTH, plot.HEIGHT, plot.LEFT, plot.FOOT), window=window, whole=(low, high), truth=truth,
-        loops=[(one, [names.get(key, key) for key in one.members]) for one in view.solution.loops[:_LOOPS]],
+        loops=[
+            (one, [names.get(key, key) for key in one.members], suspect.get(one.members))
+            for one in view.solution.loops[:_LOOPS]
+        ],
+        names=names,
         loop_count=len(view.solution.loops), open_loops=len(view.solution.open_loops),
         standing=scoping.standing(view),
         partings=view.of("partings", lambda: partings_of(view)),
@@ -64,7 +73,7 @@ def _show(day_id: int, *, status: int = 200, problem: str = "", done: str = "", 
         jams=_jams(found, frame.clock),
         cameras=[one for one in view.sources if one.kind == PICTURE],
         recorders=[one for one in view.sources if one.kind != PICTURE],
-        typed={name: request.values.get(name, "") for name in _FIELDS}, problem=problem, done=done, act=act,
+        typed=typed or {name: request.values.get(name, "") for name in _FIELDS}, problem=problem, done=done, act=act,
     )  # fmt: skip
 
 
@@ -98,16 +107,25 @@ def _scope(view: Overview) -> Scoped:
     hourly = (form.number("hourly", "frames an hour") if form.text("hourly") else Fraction(0)) / fps
     ppm = form.number("ppm", "ppm") if form.text("ppm") else Fraction(0)
     since, before = (_label(view, name) for name in ("since_label", "before_label"))
-    starts = [row.start for row in view.recordings if row.source_id == camera.id and row.start is not None]
-    if not starts:
-        raise RefusedError(
-            f"{camera.tag} has no clock: there is nothing over the day to correct. Join its takes by hand."
-        )
-    anchor = since if since is not None else min(starts)
+    anchor = since if since is not None else _first_start(view, camera.id)
     retimed = form.word("retimed", Kind) if form.text("retimed") else Kind.SOUND
     made = DeviceCorrection(slip, hourly / 3600 * MILLION, ppm, anchor, retimed)
     over = form.text("over") == "yes"
     return scoping.typed_scope(view, camera, recorder, made, since=since, before=before, over=over)
+
+
+def _first_start(view: Overview, source_id: int | None) -> Fraction:
+    """Return the earliest label of a camera's recordings: what a slip that grows is told at.
+
+    Raises
+    ------
+    RefusedError
+        If it has no clock.
+    """
+    starts = [row.start for row in view.recordings if row.source_id == source_id and row.start is not None]
+    if not starts:
+        raise RefusedError("This camera has no clock: nothing over the day can be corrected. Join its takes by hand.")
+    return min(starts)
 
 
 def _slip(view: Overview) -> Fraction:
@@ -159,6 +177,60 @@ def _on_top(scoped: Scoped) -> str:
     if any(part.scope != scoped.row.scope for part in parts):
         said += ", added to what the other scopes do"
     return said
+
+
+@bp.post(f"{HERE}/fit")
+def fit(day_id: int) -> ResponseReturnValue:
+    """Fill in what fits the takes of a camera with a recorder, between the two labels; nothing is corrected yet."""
+    view = Overview(session(), day_frame(day_id).day)
+    typed = {name: form.text(name) for name in _FIELDS}
+    try:
+        scoped = _fitted(view)
+    except VeskError as error:
+        return _show(day_id, status=form.status_of(error), problem=str(error), typed=typed)
+    row, fps = scoped.row, float(view.day.fps)
+    clock = days.rate_of(view.day)
+    anchor = row.since if row.since is not None else _first_start(view, row.picture_source_id)
+    slip = row.slip + row.drift * wrap_day(anchor - row.anchor, clock.day) / MILLION
+    labels = [("since_label", row.since), ("before_label", row.before)]
+    typed |= {
+        "slip": f"{float(slip) * fps:.4f}", "hourly": f"{float(row.drift) * 3600e-6 * fps:.4f}",
+        "ppm": f"{float(row.ppm):.4f}",
+        **{name: "" if at is None else str(Timecode.at(at, clock)) for name, at in labels},
+    }  # fmt: skip
+    left = f"; {len(scoped.left)} of them it does not put right" if scoped.left else ""
+    said = f"What fits {len(scoped.touched)} takes is filled in below{left}. Nothing is corrected yet."
+    return _show(day_id, done=said, typed=typed)
+
+
+def _fitted(view: Overview) -> Scoped:
+    """Return the correction that fits the takes between what is typed.
+
+    Raises
+    ------
+    RefusedError
+        If no one correction fits half of them.
+    """
+    sources = {source.id: source for source in view.sources}
+    camera, recorder = (sources.get(form.whole(name)) for name in ("camera", "recorder"))
+    if camera is None or recorder is None:
+        raise RefusedError("Choose a camera and a recorder of this day.")
+    since, before = (_label(view, name) for name in ("since_label", "before_label"))
+    length = days.rate_of(view.day).day
+    about = [
+        one for one in view.statuses
+        if (one.picture_source.id, one.sound_source.id) == (camera.id, recorder.id)
+        and one.timed and one.settled and one.picture.start is not None
+        and (since is None or wrap_day(one.picture.start - since, length) >= 0)
+        and (before is None or wrap_day(one.picture.start - before, length) < 0)
+    ]  # fmt: skip
+    scoped = scoping.scope_of(view, about) if about else None
+    if scoped is None:
+        raise RefusedError(
+            f"No one correction puts half of {camera.tag} with {recorder.tag} right there: correct each take as "
+            "it was measured, or choose a part of the day between two jams."
+        )
+    return scoped
 
 
 @bp.post(f"{HERE}/correct")

@@ -24,6 +24,7 @@ def upgrade() -> None:
     op.execute("UPDATE scoped_correction SET scope = 'stretch' WHERE since IS NOT NULL OR before IS NOT NULL")
     op.add_column("scoped_correction", sa.Column("recording_id", sa.Integer(), sa.ForeignKey("recording.id")))
     op.add_column("scoped_correction", sa.Column("over", sa.Boolean(), nullable=False, server_default=sa.false()))
+    op.add_column("scoped_correction", sa.Column("jumps", postgresql.JSONB(), nullable=False, server_default="[]"))
     for table in ("scoped_correction", "correction"):
         op.add_column(table, sa.Column("retimed", sa.String(), nullable=False, server_default="sound"))
     for name in _SOURCES:
@@ -57,7 +58,7 @@ def downgrade() -> None:
     op.execute("DELETE FROM scoped_correction WHERE scope = 'run'")
     for table in ("scoped_correction", "correction"):
         op.drop_column(table, "retimed")
-    for name in ("over", "recording_id", "scope"):
+    for name in ("jumps", "over", "recording_id", "scope"):
         op.drop_column("scoped_correction", name)
     op.rename_table("scoped_correction", "device_correction")
     for name in ("day_id", "act"):
