@@ -152,7 +152,7 @@ def test_a_movie_that_is_stopped_is_gone_on_with_and_what_stands_is_not_made_twi
     assert not list(final.rglob("*.part"))
 
 
-@pytest.mark.parametrize("where", ["write_otio", "write_aaf", "edit_lists", "paper.write_pdf", "hash_list.hash_file"])
+@pytest.mark.parametrize("where", ["write_aaf", "hash_list.hash_file"])
 def test_a_disk_that_fills_at_any_document_leaves_nothing_that_looks_finished(db, settings, day, monkeypatch, where):
     checked(db, settings, day, "A006_001.mov")
     row = turnover.plan(db, settings, day, Recipe(aaf=True, pdf=True))

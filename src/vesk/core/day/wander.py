@@ -17,7 +17,7 @@ from numpy.typing import NDArray
 _HOUR = 3600.0
 _PPM_PER_ROOT_HOUR = (0.1, 0.2, 0.4, 0.8, 1.6, 3.2)
 _SCALES = (1.0, 1.4, 2.0)
-_GAIN_NATS = 2.0  # that a curve must explain beyond a line
+_GAIN_NATS = 0.3  # that a curve must explain beyond a line
 _ANEW_NATS = 6.0  # that a jam must explain beyond a curve
 _RATE_PRIOR = 30e-6
 _DIFFUSE = 1e8
