@@ -20,7 +20,6 @@ from vesk.core.errors import MediaError, RefusedError, VeskError
 from vesk.core.handover.elsewhere import Belongs, Here, There, belongs, read_edit_list, read_pairs
 from vesk.core.kinds import PICTURE
 from vesk.core.pairing.by_hand import ByHand
-from vesk.core.timecode import FrameRate, Timecode
 from vesk.core.wording import how_late
 from vesk.media.otio_file import read_otio
 from vesk.settings import Settings
@@ -119,13 +118,8 @@ def _timeline(name: str, data: bytes) -> list[There]:
 
 def _here(key: str, row: Recording, view: Overview) -> Here:
     facts = facts_of(row)
-    start: Fraction | None = None
-    if row.kind == PICTURE and facts.timecode and facts.fps is not None:
-        start = Timecode.parse(facts.timecode, FrameRate(facts.timecode_rate or facts.fps, facts.drop)).seconds
-    elif facts.time_reference is not None and facts.sample_rate:
-        start = Fraction(facts.time_reference, facts.sample_rate)
     name = view.members[row.members[0]].name if row.merged and row.members else row.name
-    return Here(key, name, row.kind or PICTURE, start, row.duration, facts.tape)
+    return Here(key, name, row.kind or PICTURE, facts.start(days.rate_of(view.day))[0], row.duration, facts.tape)
 
 
 def _line(rows: dict[str, Recording], one: Belongs, now: PairingStatus | None) -> Line:

@@ -82,18 +82,14 @@ def files_in(row: Recording | None, members: dict[int, Recording]) -> Iterator[t
 def _media(file: Recording, row: Recording, tag: str, clock: FrameRate, *, alone: bool) -> Media:
     facts = facts_of(file)
     picture = row.kind == PICTURE
-    start: Fraction | None = None
-    if picture and facts.timecode and facts.fps is not None:
-        start = Timecode.parse(facts.timecode, FrameRate(facts.timecode_rate or facts.fps, facts.drop)).seconds
-    elif facts.time_reference is not None and facts.sample_rate:
-        start = Fraction(facts.time_reference, facts.sample_rate)
     rate = (facts.fps or clock.fps) if picture else Fraction(facts.sample_rate or 48_000)
     told = row.told
     apart = "off-speed" if row.off_speed else "set aside" if row.aside else "unpaired" if alone and picture else ""
     label_rate, drop = (facts.timecode_rate or rate, facts.drop) if picture else (clock.fps, clock.drop)
     return Media(
-        str(file.id), file.name, file.path, tag, row.kind or PICTURE, start, facts.duration, rate, label_rate, drop,
-        facts.tape, told.scene if told else facts.scene, told.take if told else facts.take, facts.channels, apart,
+        str(file.id), file.name, file.path, tag, row.kind or PICTURE, facts.start(clock)[0], facts.duration, rate,
+        label_rate, drop, facts.tape, told.scene if told else facts.scene, told.take if told else facts.take,
+        facts.channels, apart,
     )  # fmt: skip
 
 
