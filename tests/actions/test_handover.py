@@ -1,7 +1,9 @@
 """Packages by recipe: movies, sound by channel and by recording, timelines, what changed; interrupted, gone on."""
 
 import csv
+import os
 from fractions import Fraction
+from math import floor
 from pathlib import Path
 
 import numpy as np
@@ -10,7 +12,7 @@ import soundfile
 from tests.actions.test_day import checked, day, only
 from tests.conftest import handed_over
 
-from vesk.actions import correct, package, recipes, turnover
+from vesk.actions import channels, correct, package, recipes, turnover
 from vesk.actions.overview import Overview
 from vesk.core.errors import RefusedError, StorageError
 from vesk.core.handover.recipe import Product, Recipe, SoundForm, Which
@@ -70,6 +72,27 @@ def test_everything_at_once_stands_alone_is_named_and_holds(db, settings, day):
     assert np.corrcoef(own[:-1], laid[:-1])[0, 1] > 0.98  # but for a part of a sample
 
 
+def test_originals_are_copied_byte_for_byte_and_the_timeline_finds_them_there(db, settings, day):
+    checked(db, settings, day, "A006_001.mov")
+    _, folder = hand_over(db, settings, day, Recipe(originals=True, edl=False))
+    home = folder / "originals"
+    own = {one.relative_to(home).as_posix() for one in home.rglob("*") if one.is_file()}
+    assert own == {"A006 main camera/A006_001.mov", "S1 sound roll 6/31A_01.wav"}
+    for name in own:
+        assert (home / name).read_bytes() == Path(day.folder, name).read_bytes()
+    text = (folder / "day.otio").read_text(encoding="utf-8")
+    assert "originals/A006%20main%20camera/A006_001.mov" in text
+    assert "originals/A006%20main%20camera/A006_002.mov" not in text  # that one is referred to where it lies
+    path = Path(day.folder, "S1 sound roll 6/31A_01.wav")
+    data = bytearray(path.read_bytes())
+    data[-1] ^= 1
+    stat = path.stat()
+    path.write_bytes(data)
+    os.utime(path, ns=(stat.st_atime_ns, stat.st_mtime_ns))
+    _, folder = hand_over(db, settings, day, Recipe(originals=True, edl=False))
+    assert not (folder / "originals" / "S1 sound roll 6").exists()  # never other bytes than were taken in
+
+
 def test_sound_goes_out_by_channel_or_as_recorded_and_cut_to_what_is_used(db, settings, day):
     checked(db, settings, day, "A006_001.mov")
     now = only(db, day, "A006_001.mov")
@@ -83,16 +106,27 @@ def test_sound_goes_out_by_channel_or_as_recorded_and_cut_to_what_is_used(db, se
     row, folder = hand_over(db, settings, day, chosen)
     assert soundfile.info(folder / "sound/A006_001.wav").channels == 1
     assert row.says.startswith("Every file holds") or "could not be measured" in row.says
+    now = only(db, day, "A006_001.mov")
+    said = channels.set_of_take(db, settings, now.pairing.id, version=now.pairing.version, said="1,1", now=now)
+    assert "go out: 1,1" in said
+    with pytest.raises(RefusedError, match="channel 7 is not there"):
+        channels.set_of_take(db, settings, now.pairing.id, version=now.pairing.version, said="7", now=now)
+    _, folder = hand_over(db, settings, day, chosen)  # the take's own word stands above the recipe's
+    twice, _ = soundfile.read(folder / "sound/A006_001.wav", always_2d=True)
+    assert twice.shape[1] == 2
+    assert np.array_equal(twice[:, 0], twice[:, 1])
+    now = only(db, day, "A006_001.mov")
+    channels.set_of_take(db, settings, now.pairing.id, version=now.pairing.version, said="1", now=now)
     cut = Recipe(sound=SoundForm.RECORDING, pattern="{sound}", handles=25, timeline=False, edl=False)
     _, folder = hand_over(db, settings, day, cut)
     assert handed_over(folder) == {"sound/31A_01.wav"}
     made, _ = soundfile.read(folder / "sound/31A_01.wav", dtype="int32", always_2d=True)
     whole, _ = soundfile.read(Path(day.folder, now.sound.path), dtype="int32", always_2d=True)
-    begin = round(float(-now.laid.offset) * 48_000) - 48_000
-    assert (
-        np.array_equal(made[1000:], whole[max(0, begin) : max(0, begin) + len(made)][1000:])
-        or abs(len(made) - float(now.picture.duration + 2) * 48_000) < 4
-    )
+    begin = max(0, floor((-now.laid.offset - 1) * 48_000))  # a second of handles
+    assert np.array_equal(made, whole[begin : begin + len(made)][:, :1])
+    assert abs(len(made) - float(now.picture.duration + 1) * 48_000) < 48_010  # the file may end sooner
+    now = only(db, day, "A006_001.mov")
+    channels.set_of_take(db, settings, now.pairing.id, version=now.pairing.version, said="", now=now)
     wrong = Recipe(channels=((recorder, "9"),))
     assert "channel 9 is not there" in str(_refused(db, settings, day, wrong))
 

@@ -406,7 +406,8 @@ def _finish(session: Session, making: _Making) -> None:
         rests_on = _rests_on(item, making.recipe)
         for file in _on_picture(session, making.settings, making.day, item.picture):
             told.add(file.recording_id)
-            own = [one for one in held.get(file.recording_id, ()) if one.product != Product.TIMECODE]
+            of_take = {Product.SOUND, Product.MOVIE}
+            own = [one for one in held.get(file.recording_id, ()) if one.product in of_take]
             own = own or [Delivery(turnover_id=row.id, picture_id=file.recording_id)]
             for one in own:
                 if one.name and (item.obstacle or _rested_on(one) != rests_on):
@@ -416,13 +417,14 @@ def _finish(session: Session, making: _Making) -> None:
                     one.reason = item.obstacle or "it was checked after this was begun: make a turnover again"
                 session.add(one)
             lines.append(report_line(item, file.path, file.place, own))
-    names = {one.name for each in held.values() for one in each if one.name}
+    known = {one.name: one.written.content for each in held.values() for one in each if one.name and one.written}
     session.flush()
     row.says = package_says(session, row, lines)
     view = Overview(session, making.day)
     shutil.rmtree(making.folder / ".work", ignore_errors=True)
-    _only(making.folder, names)
-    written = documents.write_documents(session, view, row, making.folder, lines, row.says.split(" · ")[0])
+    _only(making.folder, set(known))
+    first = row.says.split(" · ")[0]
+    written = documents.write_documents(session, view, row, making.folder, lines, first, known)
     row.documents = list(written.names)
     try:
         (making.folder / _NOTE).unlink(missing_ok=True)

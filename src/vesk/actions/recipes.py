@@ -117,6 +117,10 @@ def preview(session: Session, day: Day, recipe: Recipe, listed: Sequence[Item]) 
     if recipe.timecode:
         copied = [one for one in copies.wanted(session, day, recipe, asked) if one.product == Product.TIMECODE]
         lines.append(f"{len(copied)} copies with their true timecode, LTC channels silent, in timecode/")
+    if recipe.originals:
+        copied = [one for one in copies.wanted(session, day, recipe, asked) if one.product == Product.ORIGINAL]
+        size = sum(one.row.size for one in copied) / 1e9
+        lines.append(f"{len(copied)} originals copied, {size:.1f} GB, in originals/")
     documents = [
         word for word, asked_ in (
             ("day.otio", recipe.timeline), ("day.aaf", recipe.aaf), ("an edit list for each device", recipe.edl),

@@ -50,8 +50,8 @@ class Item:
         """All that its files follow from, so that it can be told whether they still do."""
         return json.dumps([
             [now.pairing.id, now.correction.id if now.correction else None, [one.id for one in now.scoped],
-             now.check.id if now.check else None, str(now.pairing.offset), now.late_s, now.picture.content,
-             now.sound.content, *self.scene_take]
+             now.check.id if now.check else None, str(now.pairing.offset), now.late_s, now.pairing.channels,
+             now.picture.content, now.sound.content, *self.scene_take]
             for now in self.pairings if now.state == CHECKED
         ])  # fmt: skip
 

@@ -7,22 +7,20 @@ list with the C4 identifier (SMPTE ST 2114) of its bytes.
 from __future__ import annotations
 
 import hashlib
-from collections.abc import Iterable
+from collections.abc import Collection, Iterable
 from dataclasses import dataclass
 from datetime import UTC, datetime
 from pathlib import Path, PurePosixPath
 from xml.etree import ElementTree
 
-import xxhash
-
 from vesk.core.errors import MediaError
+from vesk.media import checksum
 from vesk.media.whole import written_whole
 
 FOLDER = "ascmhl"
 _SPACE = "urn:ASC:MHL:v2.0"
 _CHAIN_SPACE = "urn:ASC:MHL:DIRECTORY:v2.0"
 _C4 = "123456789ABCDEFGHJKLMNPQRSTUVWXYZabcdefghijkmnopqrstuvwxyz"
-_BLOCK = 1 << 20
 
 
 @dataclass(frozen=True, slots=True)
@@ -35,24 +33,19 @@ class Hashed:
     xxh128: str
 
 
-def hash_file(path: Path, root: Path) -> Hashed:
-    """Return a file's hash by every byte.
+def hash_file(path: Path, root: Path, known: str = "") -> Hashed:
+    """Return a file with its hash: by every byte, or as it was just found (`checksum.whole_hash`).
 
     Raises
     ------
     MediaError
         If it cannot be read.
     """
-    own = xxhash.xxh3_128()
-    try:
-        with path.open("rb") as file:
-            while block := file.read(_BLOCK):
-                own.update(block)
-        stat = path.stat()
-    except OSError as error:
-        raise MediaError(path, f"it cannot be read ({error.strerror or error})", "Look at the disk.") from error
+    content = known or checksum.whole_hash(path)
+    stat = path.stat()
     changed = datetime.fromtimestamp(stat.st_mtime, UTC)
-    return Hashed(str(PurePosixPath(path.relative_to(root))), stat.st_size, changed, own.hexdigest())
+    name = str(PurePosixPath(path.relative_to(root)))
+    return Hashed(name, stat.st_size, changed, content.removeprefix(checksum.WHOLE))
 
 
 def write_hash_list(root: Path, files: Iterable[Hashed], *, name: str, by: str, version: str) -> Path:
@@ -127,7 +120,7 @@ def read_hash_list(path: Path) -> list[tuple[str, int, str]]:
     return found
 
 
-def verify(root: Path, listed: Path) -> list[str]:
+def verify(root: Path, listed: Path, *, but: Collection[str] = ()) -> list[str]:
     """Return what of a folder is not as its hash list says: a sentence each; nothing where all of it holds.
 
     Parameters
@@ -135,9 +128,13 @@ def verify(root: Path, listed: Path) -> list[str]:
     root : Path
     listed : Path
         The list.
+    but : collection of str
+        Files that were read just now, and are not again.
     """
     said = []
     for name, size, own in read_hash_list(listed):
+        if name in but:
+            continue
         path = root / name
         if not path.is_file():
             said.append(f"{name}: it is not there")

@@ -6,7 +6,7 @@ stands in each clip's metadata as ``num/den``.
 
 from __future__ import annotations
 
-from collections.abc import Sequence
+from collections.abc import Collection, Sequence
 from dataclasses import dataclass
 from fractions import Fraction
 from pathlib import Path
@@ -24,7 +24,7 @@ from vesk.media.whole import written_whole
 _MOST_BYTES = 64 << 20
 
 
-def write_otio(timeline: Timeline, target: Path, *, originals: str) -> None:
+def write_otio(timeline: Timeline, target: Path, *, originals: str, copied: Collection[str] = ()) -> None:
     """Write a timeline.
 
     Parameters
@@ -34,6 +34,8 @@ def write_otio(timeline: Timeline, target: Path, *, originals: str) -> None:
         Written whole or not at all.
     originals : str
         Where the day's files lie as seen from the folder of `target`, ``/`` between folders; empty: beside it.
+    copied : collection of str
+        Paths of those that lie in a folder ``originals`` beside it.
     """
     made = otio.schema.Timeline(timeline.name)
     first = round(timeline.start * timeline.fps)
@@ -48,7 +50,7 @@ def write_otio(timeline: Timeline, target: Path, *, originals: str) -> None:
             begins = round(clip.at * rate)
             if begins > at:
                 own.append(otio.schema.Gap(duration=otio.opentime.RationalTime(begins - at, float(rate))))
-            made_clip, length = _clip(clip, rate, originals)
+            made_clip, length = _clip(clip, rate, "originals" if clip.media.path in copied else originals)
             own.append(made_clip)
             at = begins + length
         made.tracks.append(own)

@@ -309,6 +309,7 @@ class Pairing(SQLModel, table=True):
     measurement: Optional[Measurement] = Field(default=None, sa_column=_json(MEASUREMENT))
     measured_of: str = ""  # the contents it was measured on; empty: those there are
     tolerance: Optional[Fraction] = Field(default=None, sa_column=_exact(nullable=True))  # frames; None: the day's
+    channels: str = ""  # of its sound that go out, as a person said; empty: as the recipe has it
     measured_as: Optional[str] = None  # names this measurement, anew whenever one is kept; None: not measured
     version: int = Field(default=1, sa_column=_VERSIONS["Pairing"])
 

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import json
+import os
 from collections.abc import Callable, Iterator, Sequence
 from dataclasses import dataclass
 from fractions import Fraction
@@ -11,13 +12,14 @@ from pathlib import Path
 
 from sqlmodel import Session
 
+from vesk.actions import measuring
+from vesk.actions.channels import channels_of
 from vesk.actions.facts import facts_of
 from vesk.actions.handover.products import FOLDERS, Names
 from vesk.actions.pairing_status import CHECKED
 from vesk.actions.turnover import Item
 from vesk.core.conform.written import Written
-from vesk.core.errors import RefusedError
-from vesk.core.handover.channels import chosen_channels
+from vesk.core.errors import MediaError, RefusedError
 from vesk.core.handover.naming import named
 from vesk.core.handover.recipe import Product, Recipe, SoundForm
 from vesk.core.kinds import LTC, PICTURE
@@ -28,8 +30,11 @@ from vesk.dailies.located import Located
 from vesk.media import checksum, ixml, scan, wave
 from vesk.media.movie_copy import carried_by, copy_movie
 from vesk.media.wave_copy import copy_wave
+from vesk.media.whole import written_whole
 from vesk.store import recordings
 from vesk.store.tables import Day, Recording
+
+_BLOCK = 8 << 20
 
 
 @dataclass(frozen=True, slots=True)
@@ -82,6 +87,11 @@ def wanted(session: Session, day: Day, recipe: Recipe, listed: Sequence[Item]) -
     """
     if recipe.sound == SoundForm.RECORDING:
         yield from _cuts(day, recipe, listed)
+    if recipe.originals:
+        used = [own for one in listed if not one.obstacle for own in (one.picture, *_sounds(one))]
+        files = {file.id: file for own in used for file in measuring.files_of(session, own)}
+        for file in files.values():
+            yield Copy(file, Product.ORIGINAL, "", file.content)
     if recipe.timecode:
         for row in recordings.ready_of_day(session, day.id):
             if row.clock == LTC and row.heard is not None and row.heard.ltc and not row.merged:
@@ -91,6 +101,10 @@ def wanted(session: Session, day: Day, recipe: Recipe, listed: Sequence[Item]) -
                 coded = best[1]
                 rests_on = json.dumps([row.content, str(coded.start), sorted(row.heard.ltc)])
                 yield Copy(row, Product.TIMECODE, "", rests_on, coded.start, tuple(sorted(row.heard.ltc)))
+
+
+def _sounds(item: Item) -> list[Recording]:
+    return [now.sound for now in item.pairings if now.state == CHECKED]
 
 
 def _cuts(day: Day, recipe: Recipe, listed: Sequence[Item]) -> Iterator[Copy]:
@@ -118,12 +132,10 @@ def _cuts(day: Day, recipe: Recipe, listed: Sequence[Item]) -> Iterator[Copy]:
             max(0, floor((min(low for low, _ in spans) - handle) * rate)),
             min(facts.samples, ceil((max(high for _, high in spans) + handle) * rate)),
         )
-        known = facts.track_names if len(facts.track_names) == facts.channels else ("",) * facts.channels
         obstacle = ""
         chosen: tuple[int, ...] = ()
         try:
-            coded = set(row.heard.ltc) if row.heard else set()
-            chosen = chosen_channels(recipe.channels_of(first.sound_source.tag), known, coded)
+            chosen = channels_of(recipe, first)
         except RefusedError as error:
             obstacle = str(error)
         scene, take = item.scene_take
@@ -157,7 +169,32 @@ def make(folder: Path, copy: Copy, place: Located, names: Names, go_on: Callable
     (folder / home).mkdir(exist_ok=True)
     if copy.product == Product.SOUND:
         return _cut(folder, copy, place, names, go_on)
+    if copy.product == Product.ORIGINAL:
+        return _original(folder, copy, place, names, go_on)
     return _with_timecode(folder, copy, place, names, go_on)
+
+
+def _original(folder: Path, copy: Copy, place: Located, names: Names, go_on: Callable[[], bool]) -> Written:
+    """Copy a file as it is, byte for byte, below a folder of its own."""
+    facts = place.facts
+    name = f"{FOLDERS[Product.ORIGINAL]}/{copy.row.path}"
+    target = folder / name
+    if not target.resolve().is_relative_to(folder.resolve()):
+        raise RefusedError(f"{copy.row.path} would lie outside the package: it is left out")
+    target.parent.mkdir(parents=True, exist_ok=True)
+    stat = place.file.stat()
+    with written_whole(target) as part, place.file.open("rb") as file, part.open("wb") as out:
+        while block := file.read(_BLOCK):
+            if not go_on():
+                raise delivering.StoppedError("stopped before its copy was whole")
+            out.write(block)
+    os.utime(target, ns=(stat.st_atime_ns, stat.st_mtime_ns))
+    content = checksum.whole_hash(target)
+    if content != copy.row.content:
+        target.unlink()
+        raise MediaError(place.path, "its copy holds other bytes than were taken in", "Take the folder in again.")
+    names.taken.add(name.casefold())
+    return Written(name, content, facts.samples, facts.sample_rate, facts.channels, 0, "as it is, byte for byte")
 
 
 def _cut(folder: Path, copy: Copy, place: Located, names: Names, go_on: Callable[[], bool]) -> Written:

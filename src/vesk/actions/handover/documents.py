@@ -13,12 +13,13 @@ from sqlmodel import Session
 
 from vesk import VERSION
 from vesk.actions.device_clocks import DeviceView, device_views
+from vesk.actions.handover import products
 from vesk.actions.handover.timeline import timeline_of
 from vesk.actions.overview import Overview
 from vesk.core.errors import RefusedError, StorageError
 from vesk.core.handover.edl import edit_lists
 from vesk.core.handover.naming import named
-from vesk.core.handover.recipe import Recipe
+from vesk.core.handover.recipe import Product, Recipe
 from vesk.core.handover.timeline import Timeline
 from vesk.core.timecode import FrameRate, Timecode
 from vesk.core.wording import signed
@@ -42,7 +43,13 @@ class Written:
 
 
 def write_documents(
-    session: Session, view: Overview, row: Turnover, folder: Path, lines: Sequence[Mapping[str, Any]], first: str
+    session: Session,
+    view: Overview,
+    row: Turnover,
+    folder: Path,
+    lines: Sequence[Mapping[str, Any]],
+    first: str,
+    known: Mapping[str, str],
 ) -> Written:
     """Write everything beside the takes into a package that is not named yet; the hash list comes last, of all files.
 
@@ -57,6 +64,8 @@ def write_documents(
         Of the report, a line a take.
     first : str
         What a reader must know before anything else.
+    known : mapping of str to str
+        Content of the takes' files by name, read just now: they are not read again.
     """
     recipe = row.recipe or Recipe(timeline=False, edl=False)
     write_report(folder / "report.csv", [dict(line) for line in lines])
@@ -68,7 +77,7 @@ def write_documents(
         names.append("report.pdf")
     if recipe.timeline or recipe.edl or recipe.aaf:
         try:
-            made, said = _timelines(session, view, recipe, row, folder)
+            made, said = _timelines(session, view, recipe, row, folder, known)
             names += made
             remarks += said
         except RefusedError as error:
@@ -76,12 +85,12 @@ def write_documents(
     names.append(README)
     with written_whole(folder / README) as part:
         part.write_text(_read_me(view, row, folder, first, names, remarks), encoding="utf-8")
-    names += _hashes(row, folder)
+    names += _hashes(row, folder, known)
     return Written(tuple(names), tuple(remarks))
 
 
 def _timelines(
-    session: Session, view: Overview, recipe: Recipe, row: Turnover, folder: Path
+    session: Session, view: Overview, recipe: Recipe, row: Turnover, folder: Path, known: Mapping[str, str]
 ) -> tuple[list[str], list[str]]:
     marked = sync_points.of_recordings(session, [one.id for one in view.recordings])
     timeline = timeline_of(view, recipe, marked, f"Day {view.day.number}")
@@ -90,7 +99,9 @@ def _timelines(
     if recipe.timeline:
         final = Path(row.folder)
         where = os.path.relpath(originals, final).replace(os.sep, "/")
-        write_otio(timeline, folder / "day.otio", originals=where)
+        lie = f"{products.FOLDERS[Product.ORIGINAL]}/"
+        copied = {name.removeprefix(lie) for name in known if name.startswith(lie)}
+        write_otio(timeline, folder / "day.otio", originals=where, copied=copied)
         problem = _unlike(timeline, folder / "day.otio")
         remarks += (
             [problem] if problem else ["day.otio, read back: every clip lies where the day has it, to the sample"]
@@ -135,15 +146,15 @@ def _unlike(timeline: Timeline, path: Path) -> str:
     return ""
 
 
-def _hashes(row: Turnover, folder: Path) -> list[str]:
+def _hashes(row: Turnover, folder: Path, known: Mapping[str, str]) -> list[str]:
     """Write the hash list of every file that the package holds."""
     files = [
-        hash_list.hash_file(path, folder)
+        hash_list.hash_file(path, folder, known.get(path.relative_to(folder).as_posix(), ""))
         for path in sorted(folder.rglob("*"))
         if path.is_file() and hash_list.FOLDER not in path.parts and not path.name.startswith("UNFINISHED")
     ]
     listed = hash_list.write_hash_list(folder, files, name=Path(row.folder).name, by=row.made_by, version=VERSION)
-    problems = hash_list.verify(folder, listed)
+    problems = hash_list.verify(folder, listed, but=known)
     if problems:
         raise StorageError(folder, f"what was written reads back otherwise: {problems[0]}")
     return [f"{hash_list.FOLDER}/{listed.name}", f"{hash_list.FOLDER}/ascmhl_chain.xml"]
@@ -160,11 +171,12 @@ def _read_me(
         "movies": "the originals' pictures, packet by packet, with the good sound first",
         "timecode": "copies with their true timecode",
         "edit lists": "a list for each device",
+        "originals": "the files of what goes out, byte for byte",
     }
     there = "\n".join(f"  {name}/: {what}" for name, what in folders.items() if (folder / name).is_dir())
     return (
         f"{first}\n\nDay {day.number}, {day.shot_on.isoformat()}, made by {row.made_by} with Vesk {VERSION}.\n"
-        f"Originals are not in this package unless a folder says so; they are referred to in {day.folder}.\n\n"
+        f"Originals that are not in this package are referred to in {day.folder}.\n\n"
         f"Folders:\n{there}\n\nDocuments:\n{listed}\n\n{said}\n\n"
         "The hash list in ascmhl/ names every file of this package with its size and hash.\n"
     )

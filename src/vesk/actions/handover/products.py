@@ -11,12 +11,12 @@ from pathlib import Path
 
 import xxhash
 
+from vesk.actions.channels import channels_of
 from vesk.actions.facts import facts_of
 from vesk.actions.pairing_status import PairingStatus
 from vesk.core.conform.correction import Errors
 from vesk.core.conform.written import Written
 from vesk.core.errors import MediaError, RefusedError, StorageError
-from vesk.core.handover.channels import chosen_channels
 from vesk.core.handover.naming import named
 from vesk.core.handover.recipe import Product, Recipe, SoundForm
 from vesk.core.wording import signed
@@ -27,7 +27,7 @@ from vesk.media.movie_copy import LaidTrack, carried_by, copy_movie, picture_pac
 from vesk.media.sound import SoundReader
 from vesk.settings import Settings
 
-FOLDERS = {Product.SOUND: "sound", Product.MOVIE: "movies", Product.TIMECODE: "timecode"}
+FOLDERS = {Product.SOUND: "sound", Product.MOVIE: "movies", Product.TIMECODE: "timecode", Product.ORIGINAL: "originals"}
 _WORK = ".work"
 Key = tuple[Product, int]
 
@@ -100,18 +100,6 @@ def keys_of(recipe: Recipe, active: Sequence[PairingStatus]) -> list[Key]:
     if recipe.movies:
         made.append((Product.MOVIE, 0))
     return made
-
-
-def channels_of(recipe: Recipe, now: PairingStatus) -> tuple[int, ...]:
-    """Return which channels of a pairing's sound go out."""
-    facts = now.sound.facts
-    count = facts.channels if facts else 0
-    names = facts.track_names if facts and len(facts.track_names) == count else tuple("" for _ in range(count))
-    coded = set(now.sound.heard.ltc) if now.sound.heard else set()
-    try:
-        return chosen_channels(recipe.channels_of(now.sound_source.tag), names, coded)
-    except RefusedError as error:
-        raise RefusedError(f"{now.sound.name}: {error}") from None
 
 
 def make_take(

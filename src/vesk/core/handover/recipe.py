@@ -39,6 +39,7 @@ class Product(StrEnum):
     SOUND = "sound"
     MOVIE = "movie"
     TIMECODE = "copy with its true timecode"
+    ORIGINAL = "original"
 
 
 @dataclass(frozen=True, slots=True)
@@ -65,6 +66,8 @@ class Recipe:
         By tag of a recorder, which of its channels go out: see `channels`; all but timecode where a tag is not there.
     handles : int
         Frames that a recording that is cut keeps on either side.
+    originals : bool
+        Whether the files of what goes out are copied into the package; else they are referred to where they lie.
     """
 
     sound: SoundForm = SoundForm.PICTURE
@@ -81,6 +84,7 @@ class Recipe:
     start_label: str = ""
     channels: tuple[tuple[str, str], ...] = ()
     handles: int = 0
+    originals: bool = False
 
     def channels_of(self, tag: str) -> str:
         """Return what is said of a recorder's channels; empty where nothing is."""

@@ -8,7 +8,7 @@ from fractions import Fraction
 from flask import Blueprint, redirect, url_for
 from flask.typing import ResponseReturnValue
 
-from vesk.actions import correct, joining, scoping, tolerance
+from vesk.actions import channels, correct, joining, scoping, tolerance
 from vesk.actions.facts import facts_of
 from vesk.actions.intake import told_slate
 from vesk.actions.overview import Overview
@@ -176,9 +176,14 @@ def _measure(pairing_id: int, _version: int) -> str:
     return "Measuring it again; the page follows."
 
 
+def _channels(pairing_id: int, version: int) -> str:
+    now = Overview(session(), days.get_day(session(), pairings.get(session(), pairing_id).day_id)).status_of(pairing_id)
+    return channels.set_of_take(session(), settings(), pairing_id, version=version, said=form.text("channels"), now=now)
+
+
 _ACTS: dict[str, Callable[[int, int], str]] = {
     "proposal": _proposal, "slip": _slip, "own": _own, "undo": _undo, "check": _check, "aside": _aside,
-    "measure": _measure, "prefer": _prefer, "unjoin": _unjoin, "tolerance": _tolerance,
+    "measure": _measure, "prefer": _prefer, "unjoin": _unjoin, "tolerance": _tolerance, "channels": _channels,
 }  # fmt: skip
 
 

@@ -28,10 +28,13 @@ _PAPER = "default-src 'none'; style-src 'unsafe-inline'; sandbox; base-uri 'none
 
 
 def _asked(day: Day) -> tuple[str, Recipe]:
-    """Return which recipe a page is about: the one that its address names, else the usual."""
+    """Return which recipe a page is about: the one that its address names, else the last that was made, else usual."""
     name = request.args.get("recipe", "")[: form.LONGEST]
     found = next((row for row in recipes.of_day(session(), day) if row.name == name), None)
-    return (found.name, found.recipe) if found is not None and found.recipe is not None else ("", Recipe())
+    if found is not None and found.recipe is not None:
+        return found.name, found.recipe
+    last = next((row for row in turnovers.of_day(session(), day.id) if row.recipe is not None), None)
+    return (last.named, last.recipe) if last is not None and last.recipe is not None else ("", Recipe())
 
 
 def _typed(day: Day) -> Recipe:
@@ -45,8 +48,9 @@ def _typed(day: Day) -> Recipe:
     return Recipe(
         sound=form.word("sound", SoundForm), pattern=form.text("pattern").strip(), movies=ticked("movies"),
         scratch=ticked("scratch"), timecode=ticked("timecode"), timeline=ticked("timeline"), aaf=ticked("aaf"),
-        edl=ticked("edl"), pdf=ticked("pdf"), which=form.word("which", Which), start=form.word("start", Start),
-        start_label=form.text("start_label").strip(), channels=tuple((tag, text) for tag, text in said if text),
+        edl=ticked("edl"), pdf=ticked("pdf"), originals=ticked("originals"), which=form.word("which", Which),
+        start=form.word("start", Start), start_label=form.text("start_label").strip(),
+        channels=tuple((tag, text) for tag, text in said if text),
         handles=form.whole("handles", most=10_000) if form.text("handles") else 0,
     )  # fmt: skip
 

@@ -26,6 +26,7 @@ def upgrade() -> None:
     op.add_column("turnover", sa.Column("named", sa.String(), nullable=False, server_default=""))
     op.add_column("turnover", sa.Column("documents", postgresql.JSONB(), nullable=False, server_default="[]"))
     op.add_column("turnover", sa.Column("says", sa.String(), nullable=False, server_default=""))
+    op.add_column("pairing", sa.Column("channels", sa.String(), nullable=False, server_default=""))
     op.add_column("delivery", sa.Column("product", sa.String(), nullable=False, server_default="sound"))
     op.add_column("delivery", sa.Column("part", sa.Integer(), nullable=False, server_default="0"))
     op.drop_index("delivery_once", "delivery")
@@ -40,4 +41,5 @@ def downgrade() -> None:
         op.drop_column("delivery", name)
     for name in ("says", "documents", "named", "recipe"):
         op.drop_column("turnover", name)
+    op.drop_column("pairing", "channels")
     op.drop_table("recipe")

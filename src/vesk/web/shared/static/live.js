@@ -14,12 +14,24 @@ const withRows = (url) => {
   return rows ? `${url}${url.includes("?") ? "&" : "?"}rows=${rows}` : url;
 };
 
+/** Whether a field says something else than the page came with.
+ * @param {Element} field */
+const filled = (field) => {
+  if (field instanceof HTMLSelectElement) {
+    const given = [...field.options].findIndex((option) => option.defaultSelected);
+    return field.selectedIndex !== Math.max(0, given);
+  }
+  if (!(field instanceof HTMLInputElement)) return false;
+  return field.type === "checkbox" ? field.checked !== field.defaultChecked : field.value !== field.defaultValue;
+};
+
 /** Somebody is in the middle of something that a refresh would take away.
  * @param {HTMLElement} page */
 const busy = (page) =>
   (page.contains(document.activeElement) &&
     /^(INPUT|SELECT|TEXTAREA)$/.test(document.activeElement?.tagName ?? "")) ||
   page.querySelector("tbody .pick input:checked") !== null ||
+  [...page.querySelectorAll("form[data-kept] :is(input, select)")].some(filled) ||
   document.body.dataset.slipping === "1";
 
 let shown = line()?.dataset.stamp;
