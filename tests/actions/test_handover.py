@@ -14,12 +14,14 @@ from tests.conftest import handed_over
 
 from vesk.actions import channels, correct, package, recipes, turnover
 from vesk.actions.overview import Overview
-from vesk.core.errors import RefusedError, StorageError
+from vesk.core.errors import RefusedError, StoppedError, StorageError
 from vesk.core.handover.recipe import Product, Recipe, SoundForm, Which
+from vesk.core.kinds import Kind
 from vesk.media import hash_list
-from vesk.media.movie_copy import StoppedWritingError, picture_packets
+from vesk.media.movie_copy import same_picture
 from vesk.media.otio_file import read_otio
-from vesk.store import journal, turnovers
+from vesk.store import journal, pairings, turnovers
+from vesk.store.session import open_session
 
 __all__ = ["day"]
 
@@ -46,7 +48,7 @@ def test_everything_at_once_stands_alone_is_named_and_holds(db, settings, day):
     assert row.says.startswith("Every file holds, measured again; 1 of ")
     assert (folder / "READ ME.txt").read_text().startswith(row.says)
     source = next(path for path in originals if path.name == "A006_001.mov")
-    assert list(picture_packets(source)) == list(picture_packets(folder / "movies/A006_001.mov"))
+    assert same_picture(source, folder / "movies/A006_001.mov")
     assert {"day.otio", "day.aaf", "report.pdf", "report.html", "READ ME.txt"} <= set(row.documents)
     listed = next((folder / "ascmhl").glob("*.mhl"))
     assert hash_list.verify(folder, listed) == []
@@ -105,7 +107,7 @@ def test_sound_goes_out_by_channel_or_as_recorded_and_cut_to_what_is_used(db, se
     chosen = Recipe(channels=((recorder, "2"),), timeline=False, edl=False)
     row, folder = hand_over(db, settings, day, chosen)
     assert soundfile.info(folder / "sound/A006_001.wav").channels == 1
-    assert row.says.startswith("Every file holds") or "could not be measured" in row.says
+    assert row.says.startswith("Every file holds, measured again")  # against the channel that went out
     now = only(db, day, "A006_001.mov")
     said = channels.set_of_take(db, settings, now.pairing.id, version=now.pairing.version, said="1,1", now=now)
     assert "go out: 1,1" in said
@@ -167,7 +169,7 @@ def test_a_movie_that_is_stopped_is_gone_on_with_and_what_stands_is_not_made_twi
 
     def second(source, target, **more):
         if made:
-            raise StoppedWritingError(source, "stopped before its movie was whole")
+            raise StoppedError("stopped before its movie was whole")
         made.append(real(source, target, **more))
 
     with monkeypatch.context() as stop:
@@ -208,6 +210,86 @@ def test_a_disk_that_fills_at_the_last_document_leaves_nothing_that_looks_finish
     assert hash_list.verify(Path(row.folder), next(Path(row.folder).glob("ascmhl/*.mhl"))) == []
 
 
+def test_a_movie_that_cannot_be_costs_only_itself(db, settings, day):
+    checked(db, settings, day, "A006_001.mov")
+    now = only(db, day, "A006_001.mov")
+    slip, version = now.as_corrected.slip, now.pairing.version
+    correct.set_own(db, settings, now.pairing.id, version=version, slip=slip, ppm=Fraction(5), retimed=Kind.PICTURE)
+    now = only(db, day, "A006_001.mov")
+    correct.check(db, settings, now.pairing.id, version=now.pairing.version)
+    db.commit()
+    row, folder = hand_over(db, settings, day, Recipe(movies=True, timeline=False, edl=False))
+    assert handed_over(folder) == {"sound/A006_001.wav"}  # its picture is retimed: no movie, but its sound goes out
+    (reason,) = {
+        one.reason
+        for one in turnovers.deliveries(db, row.id)
+        if one.product == Product.MOVIE and "retimed" in one.reason
+    }
+    assert "take the rate from the timeline" in reason
+    assert report_of(folder)["A006_001.mov"]["delivered"] == "yes"
+
+
+def test_what_is_undone_while_copies_are_made_goes_out_again(db, settings, day, monkeypatch):
+    checked(db, settings, day, "A006_001.mov")
+    checked(db, settings, day, "A006_002.mov")
+    now = only(db, day, "A006_001.mov")
+
+    def undo():
+        with open_session(settings.sqlalchemy_url) as theirs:
+            row = pairings.get(theirs, now.pairing.id)
+            correct.undo(theirs, settings, row.id, version=row.version)
+            theirs.commit()
+
+    monkeypatch.setattr(package, "_finish", lambda *args, own=package._finish: (undo(), own(*args)))
+    row, folder = hand_over(db, settings, day, Recipe(originals=True, timeline=False, edl=False))
+    assert handed_over(folder) == {
+        "sound/A006_002.wav", "originals/A006 main camera/A006_002.mov", "originals/S1 sound roll 6/31A_02.wav",
+    }  # fmt: skip
+    gone = [one for one in turnovers.deliveries(db, row.id) if one.product == Product.ORIGINAL and not one.name]
+    assert len(gone) == 2
+    assert all("undone or changed while this was made" in one.reason for one in gone)
+
+
+def test_copies_of_a_take_do_not_make_it_changed(db, settings, day):
+    checked(db, settings, day, "A006_001.mov")
+    hand_over(db, settings, day, Recipe(originals=True, timeline=False, edl=False))
+    row, folder = hand_over(db, settings, day, Recipe(which=Which.CHANGED))
+    assert handed_over(folder) == set()
+    assert any("unchanged since the turnover of" in one.reason for one in turnovers.deliveries(db, row.id))
+
+
+def test_a_stop_during_the_last_copy_is_a_stop(db, settings, day):
+    checked(db, settings, day, "A006_001.mov")
+    row = turnover.plan(db, settings, day, Recipe(sound=SoundForm.NONE, originals=True, timeline=False, edl=False))
+    db.commit()
+    asked = []
+
+    def once_told(done, _total):
+        asked.append(done)
+        return len(asked) < 3
+
+    with pytest.MonkeyPatch.context() as often:
+        often.setattr(package, "_OFTEN_S", -1.0)
+        package.make(db, settings, row.id, once_told)
+    assert row.state == "stopped"
+    assert not Path(row.folder).exists()
+    turnover.go_on(db, settings, row.id)
+    package.make(db, settings, row.id)
+    assert (row.state, len(handed_over(Path(row.folder)))) == ("done", 2)
+    assert row.says.startswith(
+        "Nothing of it was laid on a picture, so nothing was measured again; 2 files, each whole"
+    )
+
+
+def test_a_timeline_that_reads_back_otherwise_is_the_first_thing_that_is_said(db, settings, day, monkeypatch):
+    checked(db, settings, day, "A006_001.mov")
+    real = package.documents.read_otio
+    monkeypatch.setattr(package.documents, "read_otio", lambda path: real(path)[1:])
+    row, folder = hand_over(db, settings, day, Recipe(edl=False))
+    assert row.says.startswith("IT DOES NOT HOLD: day.otio reads back as")
+    assert (folder / "READ ME.txt").read_text(encoding="utf-8").startswith("IT DOES NOT HOLD: day.otio")
+
+
 def test_a_movie_of_another_picture_is_never_handed_over(db, settings, day, monkeypatch):
     checked(db, settings, day, "A006_001.mov")
     real = package.products.copy_movie
@@ -218,7 +300,7 @@ def test_a_movie_of_another_picture_is_never_handed_over(db, settings, day, monk
 
     monkeypatch.setattr(package.products, "copy_movie", worse)
     row, folder = hand_over(db, settings, day, Recipe(movies=True, timeline=False, edl=False))
-    assert handed_over(folder) == set()
+    assert handed_over(folder) == {"sound/A006_001.wav"}
     reasons = {one.reason for one in turnovers.deliveries(db, row.id) if one.product == Product.MOVIE}
     assert any("its picture is not the original's" in reason for reason in reasons)
 

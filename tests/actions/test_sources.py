@@ -6,12 +6,14 @@ import pytest
 from tests.conftest import shown
 from tests.paper_day import paper_day, picture, recording, sound, source
 
-from vesk.actions import clocks, facts, naming, pairing, reports, sources
+from vesk.actions import clocks, facts, naming, pairing, reports, returning, sources
 from vesk.actions.known import known_of_day, patterns_of
 from vesk.core.errors import NamingError, RefusedError, ReportError, StaleError
-from vesk.core.kinds import Kind, ReportKind
+from vesk.core.intake.devices import DeviceHints, same_device
+from vesk.core.kinds import PICTURE, SOUND, Kind, ReportKind
 from vesk.store import days, journal
 from vesk.store import reports as kept
+from vesk.store.tables import Source
 
 
 @pytest.fixture
@@ -185,3 +187,19 @@ def test_columns_named_once_are_known_in_the_next_report_like_it(db, settings, d
     with pytest.raises(StaleError):
         reports.name_columns(db, settings, row.id, version=1, mapping={"file": "file"}, kind=ReportKind.SOUND, tag="")
     assert len(kept.of_day(db, day.id)) == 2
+
+
+def test_a_device_that_comes_back_on_a_new_day_keeps_its_tag_and_its_name_and_two_that_look_alike_are_not_mixed_up():
+    near = [DeviceHints("A006", PICTURE, "cam", "A")]
+    like = [DeviceHints("S1", SOUND, "deck", "")]
+    one, two = Source(tag="X", kind=PICTURE), Source(tag="Y", kind=PICTURE)
+    decks = [(Source(tag=tag, kind=SOUND), like) for tag in ("S1", "S2")]
+    known = [[(two, [DeviceHints("B", PICTURE, "cam", "B")]), (one, near), *decks], [(two, near)]]
+    assert (
+        returning.known_source(known, PICTURE, "A", [DeviceHints("A007", PICTURE, "cam", "A")]) is one
+    )  # the nearest day
+    assert returning.known_source(known, PICTURE, "C", [DeviceHints("C", PICTURE, "other", "C")]) is None
+    assert returning.known_source(known, SOUND, "S2", like) is decks[1][0]
+    assert returning.known_source(known, SOUND, "S3", like) is None  # of one make: which, nobody can say
+    assert returning.known_source([], SOUND, "S1", like) is None
+    assert not same_device(near, [DeviceHints("A006", PICTURE, "another", "A")])

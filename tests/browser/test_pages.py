@@ -29,7 +29,8 @@ def addresses(db, day):
     return [
         f"/days/{day.id}/", f"/days/{day.id}/intake", f"/bench/{pair.id}", f"/days/{day.id}/turnover",
         f"/days/{day.id}/journal", f"/days/{day.id}/reports", f"/days/{day.id}/naming", f"/sources/{camera.id}/all",
-        f"/recordings/{one.id}", "/new", "/days/999/", "/", "/home",
+        f"/recordings/{one.id}", f"/days/{day.id}/clocks", f"/days/{day.id}/elsewhere",
+        "/new", "/days/999/", "/", "/home",
         f"/days/{day.id}/joining/?picture={pair.picture_id}&sound={pair.sound_id}",
     ]  # fmt: skip
 

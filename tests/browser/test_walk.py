@@ -12,7 +12,7 @@ from tests.conftest import end, name_ferry, until, workers
 from vesk.actions import pairing_status
 from vesk.jobs.tasks import ask_intake
 from vesk.media import wave
-from vesk.media.movie_copy import picture_packets
+from vesk.media.movie_copy import same_picture
 from vesk.store.session import open_session
 
 
@@ -100,7 +100,7 @@ def test_from_the_day_to_a_delivered_file(page: Page, served, settings, db):
     movie = page.get_by_role("link", name="movies/B004_001.mov")
     with page.expect_download() as download:
         movie.click()
-    assert picture_of(download.value.path()) == picture_of(next(Path(day.folder).rglob("B004_001.mov")))
+    assert same_picture(download.value.path(), next(Path(day.folder).rglob("B004_001.mov")))
     with page.expect_download() as download:
         link.click()
     path = download.value.path()
@@ -128,16 +128,12 @@ def _recipe(page: Page) -> None:
     """Ask for movies too: what it would make is said as it is filled in."""
     would = page.locator("#would")
     page.get_by_label("movies with good sound").check()
-    expect(would).to_contain_text("1 movies, picture as it is, good sound first")
+    expect(would).to_contain_text("1 movie, picture as it is, good sound first")
     page.get_by_label("named").fill("{scene}_{camera}")
     expect(would).to_contain_text("sound/32_B.wav")
     page.get_by_label("named").fill("{picture}")
     expect(would).to_contain_text("sound/B004_001.wav")
     page.locator("h1").click()
-
-
-def picture_of(path: Path) -> list[bytes]:
-    return [data for *_, data in picture_packets(path)]
 
 
 def _bench(page: Page) -> None:

@@ -63,9 +63,12 @@ def test_two_devices_fed_with_one_clock_are_told_from_two_that_run_apart():
     (one,) = partings(together, 25.0, tolerance_frames=0.25)
     assert "over 6 recordings in 50 min 0 s they part by" in one.says
     assert "they keep together" in one.says
+    assert "ahead" not in one.says  # what cannot be told has no direction
     apart = [sighted(NINE + 600 * n, 20e-6 * 600 * n + 1e-5 * rng.standard_normal()) for n in range(6)]
     (two,) = partings(apart, 25.0, tolerance_frames=0.25)
     assert two.ppm == pytest.approx(20, abs=0.1)
+    assert "they part by 1.500 ±" in two.says
+    assert "f, A ahead (+20.0" in two.says
     assert "they do not keep together: 1.80 frames an hour" in two.says
     assert partings(apart[:1], 25.0, tolerance_frames=0.25) == []
     assert partings([replace(one_, used=False) for one_ in apart], 25.0, tolerance_frames=0.25) == []

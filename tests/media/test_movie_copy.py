@@ -9,9 +9,9 @@ import numpy as np
 import pytest
 import soundfile
 
-from vesk.core.errors import MediaError
+from vesk.core.errors import MediaError, StoppedError
 from vesk.media.movie import read_facts, sound_blocks
-from vesk.media.movie_copy import LaidTrack, carried_by, copy_movie, picture_packets
+from vesk.media.movie_copy import LaidTrack, carried_by, copy_movie, same_picture
 from vesk.media.wave import read_header
 from vesk.media.wave_copy import copy_wave
 
@@ -92,8 +92,7 @@ def test_the_picture_passes_packet_by_packet_and_good_sound_begins_with_its_firs
     target = tmp_path / f"made{carried.ending}"
     copy_movie(source, target, tracks=[LaidTrack(laid, (0, 1), "mix"), LaidTrack(laid, (2,), "boom")])
     assert source.read_bytes() == before
-    own, made = ([(data, pts and pts * 1) for pts, _, data in picture_packets(path)] for path in (source, target))
-    assert [data for data, _ in own] == [data for data, _ in made]
+    assert same_picture(source, target)
     facts = read_facts(target)
     assert (facts.timecode, facts.fps, facts.frames, facts.channels) == (label, fps, 60, 4)
     heard = np.concatenate(list(sound_blocks(target)))
@@ -126,11 +125,22 @@ def test_an_mxf_of_a_coder_it_holds_stays_one_and_another_becomes_a_mov(tmp_path
     assert carried_by(source, "h264").ending == ".mov"
     target = tmp_path / "made.mxf"
     copy_movie(source, target, tracks=[LaidTrack(laid, (0,), "mix")], scratch=False)
-    assert [data for *_, data in picture_packets(source)] == [data for *_, data in picture_packets(target)]
+    assert same_picture(source, target)
     heard = np.concatenate(list(sound_blocks(target)))
     good, _ = soundfile.read(laid, dtype="float32", always_2d=True)
     assert np.array_equal(heard[: len(good), 0], good[:, 0])
     assert read_facts(target).timecode == "10:00:00:00"
+
+
+def test_a_container_that_counts_in_other_ticks_holds_the_same_picture_and_another_picture_does_not(tmp_path, laid):
+    source = make(tmp_path / "A001.mkv", RATES[1][0])  # it counts milliseconds
+    assert carried_by(source, "h264").ending == ".mov"
+    copy_movie(source, tmp_path / "made.mov", tracks=[LaidTrack(laid, (0,), "mix")], timecode="10:00:00:00")
+    assert same_picture(source, tmp_path / "made.mov")
+    shorter = make(tmp_path / "A002.mov", RATES[1][0], frames=59)
+    slower = make(tmp_path / "A003.mov", RATES[0][0])
+    assert not same_picture(source, shorter)
+    assert not same_picture(tmp_path / "made.mov", slower)
 
 
 def test_timecode_is_silenced_and_nothing_else_of_the_sound_changes(tmp_path):
@@ -150,7 +160,7 @@ def test_timecode_is_silenced_and_nothing_else_of_the_sound_changes(tmp_path):
 def test_what_is_stopped_or_damaged_leaves_nothing_that_looks_finished(tmp_path, laid):
     source = make(tmp_path / "A001.mov")
     target = tmp_path / "made.mov"
-    with pytest.raises(MediaError, match="stopped"):
+    with pytest.raises(StoppedError, match="stopped"):
         copy_movie(source, target, tracks=[LaidTrack(laid, (0,), "mix")], go_on=lambda: False)
     assert {one.name for one in tmp_path.iterdir()} == {"A001.mov", "laid.wav"}
     source.write_bytes(source.read_bytes()[:3000])
@@ -173,3 +183,18 @@ def test_a_wave_gets_its_true_time_reference_and_every_other_byte_of_sound_stays
     copy_wave(target, source.with_name("again.wav"), time_reference=4)
     assert read_header(source.with_name("again.wav")).bext.time_reference == 4
     assert source.with_name("again.wav").stat().st_size == target.stat().st_size
+
+
+def test_a_copy_of_a_long_wave_says_its_length_where_rf64_says_it(tmp_path):
+    source, target = tmp_path / "S1.wav", tmp_path / "made.wav"
+    soundfile.write(source, np.ones((480, 1), np.float32) * 0.25, 48_000, format="RF64", subtype="PCM_24")
+    assert source.read_bytes()[:4] == b"RF64"
+    copy_wave(source, target, time_reference=99)
+    data = target.read_bytes()
+    assert (data[:4], data[4:8]) == (b"RF64", b"\xff" * 4)
+    assert int.from_bytes(data[20:28], "little") == len(data) - 8  # with the `bext` that was put in
+    assert read_header(target).bext.time_reference == 99
+    assert np.array_equal(soundfile.read(source)[0], soundfile.read(target)[0])
+    with pytest.raises(StoppedError):
+        copy_wave(source, tmp_path / "other.wav", time_reference=0, go_on=lambda: False)
+    assert not (tmp_path / "other.wav").exists()

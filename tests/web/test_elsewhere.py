@@ -14,8 +14,9 @@ from tests.web.test_deciding import shown, statuses
 
 from vesk.actions import pairing
 from vesk.core.handover.edl import edit_lists
-from vesk.core.handover.elsewhere import There, belongs, read_edit_list
+from vesk.core.handover.elsewhere import Here, There, belongs, read_edit_list
 from vesk.core.handover.timeline import Joined
+from vesk.core.kinds import PICTURE, SOUND
 from vesk.core.timemap import TimeMap
 from vesk.media.otio_file import write_otio
 from vesk.store import journal
@@ -111,9 +112,6 @@ def test_what_cannot_be_read_is_said_and_nothing_is_kept(client, day, name, data
 
 
 def test_a_name_that_two_bear_is_the_one_whose_timecode_holds_it():
-    from vesk.core.handover.elsewhere import Here
-    from vesk.core.kinds import PICTURE, SOUND
-
     files = [
         Here("1", "clip.mov", PICTURE, NINE, Fraction(20)), Here("2", "clip.mov", PICTURE, NINE + 100, Fraction(20)),
         Here("3", "s.wav", SOUND, NINE + 100, Fraction(20)),
@@ -126,6 +124,25 @@ def test_a_name_that_two_bear_is_the_one_whose_timecode_holds_it():
     (one,), strangers = belongs(clips, files, Fraction(86_400))
     assert (one.picture, one.sound, one.offset) == ("2", "3", 1)
     assert strangers == ["clip.mov"]
+
+
+def test_a_file_of_a_run_is_its_run_s_and_lies_where_it_begins_in_it():
+    files = [
+        Here("9", "c1.mov", PICTURE, None, Fraction(10)),
+        Here("9", "c2.mov", PICTURE, None, Fraction(10), begins=Fraction(10)),
+        Here("3", "s.wav", SOUND, NINE, Fraction(60)),
+    ]  # fmt: skip
+    clips = [
+        There("c2.mov", Fraction(20), Fraction(10), Fraction(0), picture=True),
+        There("s.wav", Fraction(15), Fraction(30), NINE + 5, picture=False),
+    ]  # fmt: skip
+    (one,), strangers = belongs(clips, files, Fraction(86_400))
+    assert (one.picture, one.sound, one.offset, strangers) == (
+        "9",
+        "3",
+        0,
+        [],
+    )  # the run begins at 10, so does its sound
 
 
 @pytest.mark.parametrize("drop", [True, False])

@@ -154,7 +154,9 @@ def test_what_is_let_pass_is_said_for_the_day_for_a_take_and_for_what_is_selecte
     page = shown(client.post(f"/bench/{first.pairing.id}/tolerance", data=sent))
     assert "0.025 f, 1 ms: two sounds of one moment can be mixed without an echo" in page
     assert [one.verdict.holds for one in statuses(db, day, "A")] == [False, True, True]
-    answer(client, day, "together", do="tolerance", tolerance="", pairing=chosen(statuses(db, day, "A")))
+    page = answer(client, day, "together", do="tolerance", tolerance="", pairing=chosen(statuses(db, day, "A")))
+    assert "3 given a tolerance of the day." in page
+    assert ">Undo<" not in page  # it is set again, and nothing of it stands to be undone
     assert [one.verdict.holds for one in statuses(db, day, "A")] == [True] * 3
     refused = client.post(f"/days/{day.id}/tolerance", data={"version": 0, "tolerance": "1"})
     assert refused.status_code == 409

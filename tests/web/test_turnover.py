@@ -32,7 +32,7 @@ def test_a_recipe_is_seen_in_words_and_counts_before_it_is_made(client, day):
     assert "1 of 4 takes go out (checked)" in page
     assert "the first is called <b>sound/A006_001.wav</b>" in page
     preview = shown(client.post(f"{here}/preview", data=FORM | {"movies": "yes", "edl": "yes"}))
-    assert "1 movies, picture as it is, good sound first, in movies/" in preview
+    assert "1 movie, picture as it is, good sound first, in movies/" in preview
     assert "sound/31A-1.wav" in preview
     assert "day.otio, an edit list for each device" in preview
     for wrong, words in (
@@ -55,12 +55,17 @@ def test_a_recipe_is_kept_chosen_by_name_and_makes_what_it_says(client, db, sett
     assert "The turnover is being made" in made
     (row,) = turnovers.of_day(db, day.id)
     assert (row.named, row.recipe.pattern, row.recipe.movies) == ("editor", "{scene}-{take}", False)
-    for wrong in ({"which": "circled and checked"}, {"pattern": ""}, {"root": "/etc"}):
-        row.state = "done"
-        db.commit()
+    row.state = "done"
+    db.commit()
+    for wrong, words in (
+        ({"which": "circled and checked"}, "this recipe would hand over nothing"),
+        ({"pattern": ""}, "A pattern has at least one word"),
+        ({"root": "/etc"}, "is none of the folders that packages may go to"),
+    ):
         answered = client.post(here, data=FORM | wrong)
-        assert answered.status_code == 422 or wrong.get("which")
-    assert len(turnovers.of_day(db, day.id)) <= 2
+        assert answered.status_code == 422, wrong
+        assert words in shown(answered)
+    assert len(turnovers.of_day(db, day.id)) == 1
 
 
 def test_every_document_can_be_fetched_and_all_of_it_as_one_archive(client, db, settings, day):

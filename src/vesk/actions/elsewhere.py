@@ -14,12 +14,14 @@ from sqlmodel import Session
 
 from vesk.actions import joining
 from vesk.actions.facts import facts_of
+from vesk.actions.handover.timeline import files_in
 from vesk.actions.overview import Overview
 from vesk.actions.pairing_status import SET_ASIDE, PairingStatus
 from vesk.core.errors import MediaError, RefusedError, VeskError
 from vesk.core.handover.elsewhere import Belongs, Here, There, belongs, read_edit_list, read_pairs
 from vesk.core.kinds import PICTURE
 from vesk.core.pairing.by_hand import ByHand
+from vesk.core.timecode import FrameRate
 from vesk.core.wording import how_late
 from vesk.media.otio_file import read_otio
 from vesk.settings import Settings
@@ -82,9 +84,14 @@ def read(view: Overview, name: str, data: bytes) -> tuple[list[Line], list[str]]
         If it is a timeline that cannot be read.
     """
     rows = {str(row.id): row for row in view.recordings if row.facts is not None and row.state == "ready"}
-    files = [_here(key, row, view) for key, row in rows.items()]
-    ending = Path(name).suffix.lower()
     clock = days.rate_of(view.day)
+    files = [
+        _here(key, row, file, begins, clock)
+        for key, row in rows.items()
+        for file, begins in files_in(row, view.members)
+        if file.facts is not None
+    ]
+    ending = Path(name).suffix.lower()
     strangers: list[str] = []
     if ending == ".otio":
         found, strangers = belongs(_timeline(name, data), files, clock.day)
@@ -116,16 +123,18 @@ def _timeline(name: str, data: bytes) -> list[There]:
     return [There(one.file or one.name, one.at, one.takes, one.label, one.picture) for one in clips]
 
 
-def _here(key: str, row: Recording, view: Overview) -> Here:
-    facts = facts_of(row)
-    name = view.members[row.members[0]].name if row.merged and row.members else row.name
-    return Here(key, name, row.kind or PICTURE, facts.start(days.rate_of(view.day))[0], row.duration, facts.tape)
+def _here(key: str, row: Recording, file: Recording, begins: Fraction, clock: FrameRate) -> Here:
+    facts = facts_of(file)
+    start = facts.start(clock)[0]
+    return Here(key, file.name, row.kind or PICTURE, start, file.duration, facts.tape, begins)
 
 
 def _line(rows: dict[str, Recording], one: Belongs, now: PairingStatus | None) -> Line:
     picture, sound = rows[one.picture], rows[one.sound]
     if now is None:
-        return Line(picture, sound, one, None, "not paired here", news=True)
+        aside = picture.aside or sound.aside
+        beside = f"set aside here: {aside}" if aside else "not paired here"
+        return Line(picture, sound, one, None, beside, news=not aside)
     if now.state == SET_ASIDE:
         return Line(picture, sound, one, now, f"set aside here: {now.aside}", news=True)
     if one.offset is None:

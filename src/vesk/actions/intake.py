@@ -264,10 +264,12 @@ def _assign_sources(session: Session, day: Day) -> None:
     ]
     fresh = [row for row in rows if row.source_id is None and row.state == "ready"]
     given, proposed = propose_sources([(row.path, facts_of(row)) for row in fresh], patterns, known)
-    for number, one in enumerate(proposed[len(present) :], len(present)):
+    new = proposed[len(present) :]
+    known_elsewhere = returning.known_devices(session, day) if new else []
+    for number, one in enumerate(new, len(present)):
         mine = [row for row, index in zip(fresh, given, strict=True) if index == number]
         hints = [hints_of(row.path, facts_of(row), patterns) for row in mine]
-        before = returning.known_source(session, day, one.kind, one.tag, hints)
+        before = returning.known_source(known_elsewhere, one.kind, one.tag, hints)
         taken = {source.tag for source in present} | {other.tag for other in proposed if other is not one}
         tag, name = one.tag, source_name(one.folder, one.kind)
         if before is not None and before.tag not in taken:

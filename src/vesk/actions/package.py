@@ -26,15 +26,13 @@ from vesk.actions.locating import located
 from vesk.actions.overview import Overview
 from vesk.actions.pairing_status import CHECKED
 from vesk.actions.turnover import Item
-from vesk.core.conform.written import Written
-from vesk.core.errors import MediaError, StorageError, VeskError
-from vesk.core.handover.recipe import RECIPE, Product, Recipe
+from vesk.core.errors import MediaError, StoppedError, StorageError, VeskError
+from vesk.core.handover.recipe import OF_TAKE, RECIPE, Product, Recipe
 from vesk.core.kinds import WorkState
 from vesk.core.progress import WHOLE, OnProgress, unwatched
 from vesk.dailies import delivering
 from vesk.dailies.located import Located
 from vesk.media import checksum
-from vesk.media.movie_copy import StoppedWritingError
 from vesk.settings import Settings
 from vesk.store import changes, days, journal, recordings, turnovers
 from vesk.store.tables import Day, Delivery, Recording, Turnover
@@ -47,7 +45,6 @@ _SAYS = (
 )
 _INSIDE = "An error inside Vesk stopped this; what was made is kept, and it can go on. See the worker's log."
 _ANEW = "Take the folder in again, measure the take and check it anew."
-Made = dict[products.Key, Written]
 _OFTEN_S = 0.2
 _BLOCKS_A_SECOND = 48_000 / delivering.BLOCK
 
@@ -141,7 +138,7 @@ class _Piece:
     of_take: str
     weight: float  # seconds of material
     steps: float  # how often its making asks whether to go on
-    make: Callable[[], Made]
+    make: Callable[[], products.Made]
 
 
 def _make(session: Session, settings: Settings, turnover_id: int, on_progress: OnProgress) -> None:
@@ -228,7 +225,7 @@ def _pieces(session: Session, making: _Making, listed: Iterable[Item]) -> Iterab
     for copy in copies.wanted(session, making.day, making.recipe, listed):
         yield _Piece(
             copy.row.id, ((copy.product, 0),), copy.obstacle, copy.rests_on, copy.rests_on, float(copy.row.duration),
-                float(copy.row.duration) * _BLOCKS_A_SECOND + (copy.row.facts.frames or 0 if copy.row.facts else 0),
+            float(copy.row.duration) * _BLOCKS_A_SECOND + (copy.row.facts.frames or 0 if copy.row.facts else 0),
             partial(_make_copy, session, making, copy),
         )  # fmt: skip
 
@@ -277,7 +274,7 @@ def _try_piece(making: _Making, piece: _Piece, rows: Mapping[products.Key, Deliv
     """Make a piece, or say of its files why not; what stops the whole is raised."""
     try:
         made = piece.make()
-    except (delivering.StoppedError, StoppedWritingError) as error:
+    except StoppedError as error:
         making.stopped = True
         _say(rows.values(), str(error))
     except StorageError:
@@ -286,11 +283,11 @@ def _try_piece(making: _Making, piece: _Piece, rows: Mapping[products.Key, Deliv
         _say(rows.values(), str(error))
     else:
         for key, row in rows.items():
-            if key in made:
-                row.written = replace(made[key], rests_on=piece.rests_on, of_take=piece.of_take)
+            if key in made.files:
+                row.written = replace(made.files[key], rests_on=piece.rests_on, of_take=piece.of_take)
                 row.name = row.written.name
             else:
-                row.reason = "nothing of it was asked for"
+                row.reason = made.reasons.get(key, "this recipe makes nothing of the picture by itself")
 
 
 def _say(rows: Iterable[Delivery], reason: str) -> None:
@@ -343,7 +340,7 @@ def _signed(session: Session, making: _Making, rows: list[Recording], *, anew: b
     return lies
 
 
-def _lies_still(making: _Making, lies: dict[Path, str], made: Made) -> None:
+def _lies_still(making: _Making, lies: dict[Path, str], made: products.Made) -> None:
     """Take away what was made of files that changed while they were read.
 
     Raises
@@ -353,13 +350,13 @@ def _lies_still(making: _Making, lies: dict[Path, str], made: Made) -> None:
     """
     changed = next((path for path, told in lies.items() if not path.exists() or checksum.unread(path) != told), None)
     if changed is not None:
-        for one in made.values():
+        for one in made.files.values():
             _take_away(making.folder / one.name)
             making.names.taken.discard(one.name.casefold())
         raise MediaError(changed, "it changed while it was read", _ANEW)
 
 
-def _make_take(session: Session, making: _Making, item: Item, file: PictureFile) -> Made:
+def _make_take(session: Session, making: _Making, item: Item, file: PictureFile) -> products.Made:
     settings, day = making.settings, making.day
     picture = file.place or located(session, settings, day, item.picture)
     active = tuple(now for now in item.pairings if now.state == CHECKED)
@@ -378,11 +375,12 @@ def _make_take(session: Session, making: _Making, item: Item, file: PictureFile)
     return made
 
 
-def _make_copy(session: Session, making: _Making, copy: copies.Copy) -> Made:
+def _make_copy(session: Session, making: _Making, copy: copies.Copy) -> products.Made:
     lies = _signed(session, making, [copy.row], anew=True)
     place = located(session, making.settings, making.day, copy.row)
     changes.rest(session)
-    made = {(copy.product, 0): copies.make(making.folder, copy, place, making.names, making.meter.go_on)}
+    written = copies.make(making.folder, copy, place, making.names, making.meter.go_on)
+    made = products.Made({(copy.product, 0): written})
     _lies_still(making, lies, made)
     return made
 
@@ -401,13 +399,12 @@ def _finish(session: Session, making: _Making) -> None:
     for one in turnovers.deliveries(session, row.id):
         held.setdefault(one.picture_id, []).append(one)
     lines: list[dict[str, Any]] = []
-    told: set[int] = set()
-    for item in turnover.items(session, making.day, making.recipe):
+    listed = turnover.items(session, making.day, making.recipe)
+    of_takes: set[int] = set()
+    for item in listed:
         rests_on = _rests_on(item, making.recipe)
         for file in _on_picture(session, making.settings, making.day, item.picture):
-            told.add(file.recording_id)
-            of_take = {Product.SOUND, Product.MOVIE}
-            own = [one for one in held.get(file.recording_id, ()) if one.product in of_take]
+            own = [one for one in held.get(file.recording_id, ()) if one.product in OF_TAKE]
             own = own or [Delivery(turnover_id=row.id, picture_id=file.recording_id)]
             for one in own:
                 if one.name and (item.obstacle or _rested_on(one) != rests_on):
@@ -416,16 +413,17 @@ def _finish(session: Session, making: _Making) -> None:
                 elif not one.name and not one.reason:
                     one.reason = item.obstacle or "it was checked after this was begun: make a turnover again"
                 session.add(one)
+            of_takes |= {one.id for one in own if one.id}
             lines.append(report_line(item, file.path, file.place, own))
+    others = [one for each in held.values() for one in each if one.id not in of_takes]
+    _let_go_of_copies(session, making, listed, others)
     known = {one.name: one.written.content for each in held.values() for one in each if one.name and one.written}
     session.flush()
     row.says = package_says(session, row, lines)
     view = Overview(session, making.day)
     shutil.rmtree(making.folder / ".work", ignore_errors=True)
     _only(making.folder, set(known))
-    first = row.says.split(" · ")[0]
-    written = documents.write_documents(session, view, row, making.folder, lines, first, known)
-    row.documents = list(written.names)
+    documents.write_documents(session, view, row, making.folder, lines, known)
     try:
         (making.folder / _NOTE).unlink(missing_ok=True)
         making.folder.rename(row.folder)
@@ -437,6 +435,17 @@ def _finish(session: Session, making: _Making) -> None:
     what = f"turnover of {done} takes made in {row.folder}"
     journal.note(session, day_id=row.day_id, by=making.settings.person, what=what)
     session.commit()
+
+
+def _let_go_of_copies(session: Session, making: _Making, listed: list[Item], others: list[Delivery]) -> None:
+    """Let copies and cuts go out again that the takes as they are now do not ask for."""
+    wanted = copies.wanted(session, making.day, making.recipe, listed)
+    now = {(one.row.id, one.product): one.rests_on for one in wanted if not one.obstacle}
+    for one in others:
+        if one.name and now.get((one.picture_id, one.product)) != _rested_on(one):
+            one.name, one.written = "", None
+            one.reason = "what it is of was undone or changed while this was made: make a turnover again"
+            session.add(one)
 
 
 def _only(folder: Path, names: set[str]) -> None:

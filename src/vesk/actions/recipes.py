@@ -15,12 +15,12 @@ from vesk.actions.turnover import Item, asked_for
 from vesk.core.errors import RefusedError, VeskError
 from vesk.core.handover.naming import check_pattern, named
 from vesk.core.handover.recipe import Product, Recipe, SoundForm
+from vesk.core.wording import counted
 from vesk.media.movie_copy import carried_by
 from vesk.settings import Settings
 from vesk.store import changes, days, journal, recipes
 from vesk.store.tables import Day, RecipeRow
 
-USUAL = "usual"
 _LONGEST = 60
 
 
@@ -116,11 +116,12 @@ def preview(session: Session, day: Day, recipe: Recipe, listed: Sequence[Item]) 
         lines.append(_movies(ready, files))
     if recipe.timecode:
         copied = [one for one in copies.wanted(session, day, recipe, asked) if one.product == Product.TIMECODE]
-        lines.append(f"{len(copied)} copies with their true timecode, LTC channels silent, in timecode/")
+        how = "copy with its" if len(copied) == 1 else "copies with their"
+        lines.append(f"{len(copied)} {how} true timecode, LTC channels silent, in timecode/")
     if recipe.originals:
         copied = [one for one in copies.wanted(session, day, recipe, asked) if one.product == Product.ORIGINAL]
-        size = sum(one.row.size for one in copied) / 1e9
-        lines.append(f"{len(copied)} originals copied, {size:.1f} GB, in originals/")
+        size = sum(one.row.size for one in copied) / 1e6
+        lines.append(f"{counted(len(copied), 'original')} copied, {size:.0f} MB, in originals/")
     documents = [
         word for word, asked_ in (
             ("day.otio", recipe.timeline), ("day.aaf", recipe.aaf), ("an edit list for each device", recipe.edl),
@@ -137,9 +138,11 @@ def _sound(session: Session, day: Day, recipe: Recipe, ready: Sequence[Item], fi
     if recipe.sound == SoundForm.RECORDING:
         cut = [one for one in copies.wanted(session, day, recipe, ready) if one.product == Product.SOUND]
         samples = sum((one.cut[1] - one.cut[0]) / (one.row.facts.sample_rate if one.row.facts else 1) for one in cut)
-        return [f"{len(cut)} sound files, as recorded, cut to what is used ({samples / 60:.1f} min), in sound/"]
+        return [
+            f"{counted(len(cut), 'sound file')}, as recorded, cut to what is used ({samples / 60:.1f} min), in sound/"
+        ]
     if recipe.sound == SoundForm.PICTURE:
-        return [f"{files} sound files, each exactly as long as its picture, in sound/"]
+        return [f"{counted(files, 'sound file')}, each exactly as long as its picture, in sound/"]
     count, problems = 0, []
     for item in ready:
         try:
@@ -147,7 +150,7 @@ def _sound(session: Session, day: Day, recipe: Recipe, ready: Sequence[Item], fi
             count += sum(product == Product.SOUND for product, _ in keys) * max(1, len(item.picture.members))
         except VeskError as error:
             problems.append(str(error))
-    return [f"{count} sound files of one channel each, in sound/", *sorted(set(problems))]
+    return [f"{counted(count, 'sound file')} of one channel each, in sound/", *sorted(set(problems))]
 
 
 def _movies(ready: Sequence[Item], files: int) -> str:
@@ -156,7 +159,7 @@ def _movies(ready: Sequence[Item], files: int) -> str:
         codec = item.picture.facts.codec if item.picture.facts else ""
         remark = carried_by(Path(item.picture.name), codec).remark
         said |= {remark} if remark else set()
-    return f"{files} movies, picture as it is, good sound first, in movies/" + (
+    return f"{counted(files, 'movie')}, picture as it is, good sound first, in movies/" + (
         f" ({'; '.join(sorted(said))})" if said else ""
     )
 

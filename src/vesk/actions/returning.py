@@ -22,28 +22,44 @@ _NEAREST = 6  # days that are asked
 _CHANGED_S = 0.004  # beyond what both days allow: ears differ by less where a microphone was moved a step
 
 
-def known_source(session: Session, day: Day, kind: Kind, tag: str, files: Sequence[DeviceHints]) -> Source | None:
-    """Return the same device on the nearest other day of the production, by what its files say of themselves.
+KnownDevices = list[list[tuple[Source, list[DeviceHints]]]]
+"""The sources of other days with what their files tell, day by day, the nearest first."""
+
+
+def known_devices(session: Session, day: Day) -> KnownDevices:
+    """Return the devices of the production's other days: read once for all that is new on a day.
+
+    Parameters
+    ----------
+    session, day
+    """
+    found: KnownDevices = []
+    for other in _others(session, day):
+        patterns = tuple(other.patterns) or DEFAULT_PATTERNS
+        hints: dict[int | None, list[DeviceHints]] = {}
+        for row in recordings.files_of_day(session, other.id):
+            if row.facts is not None:
+                hints.setdefault(row.source_id, []).append(hints_of(row.path, row.facts, patterns))
+        found.append([(source, hints.get(source.id, [])) for source in days.sources(session, other.id)])
+    return found
+
+
+def known_source(known: KnownDevices, kind: Kind, tag: str, files: Sequence[DeviceHints]) -> Source | None:
+    """Return the same device on the nearest other day, by what its files say of themselves.
 
     Of several that look alike, the one of the same tag; else none: two recorders of one make are not told apart so.
 
     Parameters
     ----------
-    session, day
+    known : KnownDevices
     kind : Kind
     tag : str
         That the new source would have.
     files : sequence of DeviceHints
         Of the new source.
     """
-    for other in _others(session, day):
-        patterns = tuple(other.patterns) or DEFAULT_PATTERNS
-        rows = [row for row in recordings.files_of_day(session, other.id) if row.facts and row.source_id]
-        like = []
-        for source in days.sources(session, other.id):
-            own = [hints_of(row.path, facts_of(row), patterns) for row in rows if row.source_id == source.id]
-            if source.kind == kind and same_device(files, own):
-                like.append(source)
+    for sources in known:
+        like = [source for source, own in sources if source.kind == kind and same_device(files, own)]
         if like:
             return like[0] if len(like) == 1 else next((one for one in like if one.tag == tag), None)
     return None

@@ -14,7 +14,7 @@ from vesk.actions import pairing_status
 from vesk.actions.intake import told_slate
 from vesk.actions.pairing_status import CHECKED, SET_ASIDE, PairingStatus
 from vesk.core.errors import RefusedError, StaleError
-from vesk.core.handover.recipe import Recipe, Which
+from vesk.core.handover.recipe import OF_TAKE, Recipe, Which
 from vesk.core.kinds import PICTURE, WorkState
 from vesk.core.timecode import unwrapped
 from vesk.dailies.searching import why_alone
@@ -90,7 +90,8 @@ def asked_for(session: Session, day: Day, recipe: Recipe, listed: list[Item]) ->
     for before in reversed(turnovers.done(session, day.id)):  # of each take, the last that went out
         said = f"unchanged since the turnover of {before.made_at:%Y-%m-%d %H:%M}"
         held = turnovers.deliveries(session, before.id)
-        known |= {one.picture_id: (one.written.of_take, said) for one in held if one.written}
+        of_takes = [one for one in held if one.product in OF_TAKE]
+        known |= {one.picture_id: (one.written.of_take, said) for one in of_takes if one.written}
     return [_unless_unchanged(one, *known.get(one.first_file, ("", ""))) for one in listed]
 
 

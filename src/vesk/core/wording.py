@@ -73,6 +73,17 @@ def duration(seconds: float) -> str:
     return f"{abs(seconds):.1f} s"
 
 
+def counted(number: int, word: str) -> str:
+    """Write how many there are of something whose plural ends in s.
+
+    Examples
+    --------
+    >>> counted(1, "movie"), counted(0, "take")
+    ('1 movie', '0 takes')
+    """
+    return f"{number} {word}{'' if number == 1 else 's'}"
+
+
 def count(number: int) -> str:
     """Write a whole number with its thousands apart.
 

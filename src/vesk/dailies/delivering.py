@@ -16,7 +16,7 @@ from numpy.typing import NDArray
 
 from vesk.core.conform.correction import Errors, errors
 from vesk.core.conform.render import BLOCK, ReadSound, laid_pieces, picture_samples, render
-from vesk.core.errors import MediaError, RefusedError
+from vesk.core.errors import MediaError, RefusedError, StoppedError
 from vesk.core.facts import Facts
 from vesk.core.kinds import MATCHED
 from vesk.core.timecode import FrameRate, Timecode
@@ -29,10 +29,6 @@ from vesk.media.sound import Samples
 
 __all__ = ["BLOCK"]
 GoOn = Callable[[], bool]
-
-
-class StoppedError(RefusedError):
-    """The work was asked to stop."""
 
 
 @dataclass(frozen=True, slots=True)

@@ -10,6 +10,7 @@ from collections.abc import Callable, Collection, Iterator, Sequence
 from contextlib import ExitStack
 from dataclasses import dataclass
 from fractions import Fraction
+from itertools import zip_longest
 from pathlib import Path
 from typing import Any
 
@@ -17,20 +18,17 @@ import av
 import numpy as np
 from numpy.typing import NDArray
 
-from vesk.core.errors import MediaError
+from vesk.core.errors import MediaError, StoppedError
 from vesk.media.movie import opened
 from vesk.media.sound import SoundReader
 from vesk.media.whole import written_whole
 
 _BLOCK = 48_000
+_SAME_S = Fraction(1, 1000)  # a coarse container counts milliseconds
 _TICKS = "240000"  # of a movie's own time: edit lists round to it, and to a millisecond without
 _MXF_PICTURES = {"mpeg2video"}
 _CARRIED = {".mov": ".mov", ".mp4": ".mov", ".m4v": ".mov", ".mxf": ".mxf"}
 GoOn = Callable[[], bool]
-
-
-class StoppedWritingError(MediaError):
-    """Writing a movie was asked to stop; nothing half-written stays."""
 
 
 @dataclass(frozen=True, slots=True)
@@ -184,7 +182,7 @@ class _Copying:
                 continue  # the last, without data
             if packet.stream.index == self.video.index:
                 if not go_on():
-                    raise StoppedWritingError(self._source, "stopped before its movie was whole")
+                    raise StoppedError("stopped before its movie was whole")
                 for one in self._laid:
                     one.up_to(packet.dts * packet.time_base + 1)
                 packet.stream = self._picture
@@ -264,8 +262,8 @@ def _layout(channels: int) -> str:
     return {1: "mono", 2: "stereo"}.get(channels, f"{channels}c")
 
 
-def picture_packets(path: Path) -> Iterator[tuple[int | None, int | None, bytes]]:
-    """Return a movie's picture packets: presentation and decoding time stamps, and their bytes.
+def picture_packets(path: Path) -> Iterator[tuple[Fraction, bytes]]:
+    """Return a movie's picture packets: when each is shown, seconds, and its bytes.
 
     Raises
     ------
@@ -276,4 +274,20 @@ def picture_packets(path: Path) -> Iterator[tuple[int | None, int | None, bytes]
         video = container.streams.video[0]
         for packet in container.demux(video):
             if packet.dts is not None:
-                yield packet.pts, packet.dts, bytes(packet)
+                at = packet.dts if packet.pts is None else packet.pts
+                yield at * packet.time_base, bytes(packet)
+
+
+def same_picture(one: Path, other: Path) -> bool:
+    """Say whether two movies show the very same packets at the same times.
+
+    Containers count in ticks of their own: times are the same within a fraction of a millisecond.
+    """
+    begins: tuple[Fraction, Fraction] | None = None
+    for mine, theirs in zip_longest(picture_packets(one), picture_packets(other)):
+        if mine is None or theirs is None or mine[1] != theirs[1]:
+            return False
+        begins = begins or (mine[0], theirs[0])
+        if abs((mine[0] - begins[0]) - (theirs[0] - begins[1])) > _SAME_S:
+            return False
+    return begins is not None

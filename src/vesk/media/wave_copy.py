@@ -10,11 +10,12 @@ from typing import BinaryIO
 
 import numpy as np
 
-from vesk.core.errors import MediaError
+from vesk.core.errors import MediaError, StoppedError
 from vesk.media.wave import Bext, WaveHeader, read_header
 from vesk.media.whole import written_whole
 
 _FRAMES = 1 << 18
+_LONG_SIZE_AT = 20  # of RF64, bytes: EBU Tech 3306
 _REFERENCE_AT = 338  # in `bext`, bytes: EBU Tech 3285
 _STAMP = r"(<TIMESTAMP_SAMPLES_SINCE_MIDNIGHT_{}>)\s*\d*\s*(</TIMESTAMP_SAMPLES_SINCE_MIDNIGHT_{}>)"
 _TEXT = 4 << 20
@@ -51,7 +52,8 @@ def copy_wave(
         why = header.assumed or "its sound is cut short"
         raise MediaError(source, f"it cannot be copied with another timecode: {why}", "Hand over its sound instead.")
     with written_whole(target) as part, source.open("rb") as file, part.open("wb") as out:
-        out.write(file.read(12))
+        form = file.read(12)
+        out.write(form)
         if header.bext is None:
             made = Bext(originator="Vesk", time_reference=time_reference).pack()
             _insert(file, out, b"bext", made)
@@ -75,7 +77,7 @@ def copy_wave(
                 data = _stamped(data, time_reference)
                 head, pad = name + struct.pack("<I", len(data)), bytes(len(data) & 1)
             out.write(head + data + pad)
-        _close(out)
+        _close(out, form[:4])
 
 
 def _insert(file: BinaryIO, out: BinaryIO, name: bytes, data: bytes) -> None:
@@ -108,7 +110,7 @@ def _copy_sound(
     left = header.samples * align
     while left:
         if not go_on():
-            raise MediaError(Path(file.name), "stopped before its copy was whole")
+            raise StoppedError("stopped before its copy was whole")
         data = file.read(min(left, _FRAMES * align))
         if not data:
             break
@@ -120,11 +122,12 @@ def _copy_sound(
         out.write(data)
 
 
-def _close(out: BinaryIO) -> None:
-    """Write how long the whole is."""
+def _close(out: BinaryIO, form: bytes) -> None:
+    """Write how long the whole is: in RF64 its `ds64`, which comes first, says so."""
     total = out.tell() - 8
-    out.seek(0)
-    if out.name and total > 0xFFFF_FFFF:
-        return  # RF64: its ds64 says so; a chunk more or less is within what readers take
-    out.seek(4)
-    out.write(struct.pack("<I", total))
+    if form == b"RF64":
+        out.seek(_LONG_SIZE_AT)
+        out.write(struct.pack("<Q", total))
+    else:
+        out.seek(4)
+        out.write(struct.pack("<I", total))

@@ -35,3 +35,18 @@ def written_whole(path: Path) -> Iterator[Path]:
     except BaseException:
         let_go(part)
         raise
+
+
+def have_folder(path: Path) -> Path:
+    """Return a folder that is there, made where it was not.
+
+    Raises
+    ------
+    StorageError
+        If it cannot be made.
+    """
+    try:
+        path.mkdir(parents=True, exist_ok=True)
+    except OSError as error:
+        raise StorageError(path, error.strerror or str(error)) from error
+    return path

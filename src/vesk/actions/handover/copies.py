@@ -19,7 +19,7 @@ from vesk.actions.handover.products import FOLDERS, Names
 from vesk.actions.pairing_status import CHECKED
 from vesk.actions.turnover import Item
 from vesk.core.conform.written import Written
-from vesk.core.errors import MediaError, RefusedError
+from vesk.core.errors import MediaError, RefusedError, StoppedError
 from vesk.core.handover.naming import named
 from vesk.core.handover.recipe import Product, Recipe, SoundForm
 from vesk.core.kinds import LTC, PICTURE
@@ -30,7 +30,7 @@ from vesk.dailies.located import Located
 from vesk.media import checksum, ixml, scan, wave
 from vesk.media.movie_copy import carried_by, copy_movie
 from vesk.media.wave_copy import copy_wave
-from vesk.media.whole import written_whole
+from vesk.media.whole import have_folder, written_whole
 from vesk.store import recordings
 from vesk.store.tables import Day, Recording
 
@@ -166,7 +166,7 @@ def make(folder: Path, copy: Copy, place: Located, names: Names, go_on: Callable
         Asked between blocks.
     """
     home = FOLDERS[copy.product]
-    (folder / home).mkdir(exist_ok=True)
+    have_folder(folder / home)
     if copy.product == Product.SOUND:
         return _cut(folder, copy, place, names, go_on)
     if copy.product == Product.ORIGINAL:
@@ -181,12 +181,12 @@ def _original(folder: Path, copy: Copy, place: Located, names: Names, go_on: Cal
     target = folder / name
     if not target.resolve().is_relative_to(folder.resolve()):
         raise RefusedError(f"{copy.row.path} would lie outside the package: it is left out")
-    target.parent.mkdir(parents=True, exist_ok=True)
+    have_folder(target.parent)
     stat = place.file.stat()
     with written_whole(target) as part, place.file.open("rb") as file, part.open("wb") as out:
         while block := file.read(_BLOCK):
             if not go_on():
-                raise delivering.StoppedError("stopped before its copy was whole")
+                raise StoppedError("stopped before its copy was whole")
             out.write(block)
     os.utime(target, ns=(stat.st_atime_ns, stat.st_mtime_ns))
     content = checksum.whole_hash(target)

@@ -4,7 +4,6 @@ from __future__ import annotations
 
 import os
 from collections.abc import Mapping, Sequence
-from dataclasses import dataclass
 from fractions import Fraction
 from pathlib import Path
 from typing import Any
@@ -27,19 +26,12 @@ from vesk.dailies.report_lines import write_report
 from vesk.media import hash_list, paper
 from vesk.media.aaf_file import write_aaf
 from vesk.media.otio_file import read_otio, write_otio
-from vesk.media.whole import written_whole
+from vesk.media.whole import have_folder, written_whole
 from vesk.store import sync_points
 from vesk.store.tables import Turnover
 
 README = "READ ME.txt"
-
-
-@dataclass(frozen=True, slots=True)
-class Written:
-    """The documents of a package by name, and what is to be known of them."""
-
-    names: tuple[str, ...]
-    remarks: tuple[str, ...]
+_SAMPLE_S = Fraction(1, 44_100)
 
 
 def write_documents(
@@ -48,10 +40,11 @@ def write_documents(
     row: Turnover,
     folder: Path,
     lines: Sequence[Mapping[str, Any]],
-    first: str,
     known: Mapping[str, str],
-) -> Written:
+) -> None:
     """Write everything beside the takes into a package that is not named yet; the hash list comes last, of all files.
+
+    What they are called, and what of them does not hold, is put into the turnover's row.
 
     Parameters
     ----------
@@ -62,39 +55,38 @@ def write_documents(
         Where it is made.
     lines : sequence of mapping
         Of the report, a line a take.
-    first : str
-        What a reader must know before anything else.
     known : mapping of str to str
         Content of the takes' files by name, read just now: they are not read again.
     """
     recipe = row.recipe or Recipe(timeline=False, edl=False)
     write_report(folder / "report.csv", [dict(line) for line in lines])
-    names, remarks = ["report.csv", "report.html"], []
+    names, remarks = ["report.csv", "report.html"], list[str]()
+    if recipe.timeline or recipe.edl or recipe.aaf:
+        try:
+            made, remarks, problem = _timelines(session, view, recipe, row, folder, known)
+            names += made
+            row.says = f"IT DOES NOT HOLD: {problem} · {row.says}" if problem else row.says
+        except RefusedError as error:
+            remarks.append(str(error))
+    first = row.says.split(" · ")[0]
     page = paper.page_of(_report(view, row, lines, first))
     paper.write_html(page, folder / "report.html")
     if recipe.pdf:
         paper.write_pdf(page, folder / "report.pdf")
         names.append("report.pdf")
-    if recipe.timeline or recipe.edl or recipe.aaf:
-        try:
-            made, said = _timelines(session, view, recipe, row, folder, known)
-            names += made
-            remarks += said
-        except RefusedError as error:
-            remarks.append(str(error))
     names.append(README)
     with written_whole(folder / README) as part:
         part.write_text(_read_me(view, row, folder, first, names, remarks), encoding="utf-8")
-    names += _hashes(row, folder, known)
-    return Written(tuple(names), tuple(remarks))
+    row.documents = [*names, *_hashes(row, folder, known)]
 
 
 def _timelines(
     session: Session, view: Overview, recipe: Recipe, row: Turnover, folder: Path, known: Mapping[str, str]
-) -> tuple[list[str], list[str]]:
+) -> tuple[list[str], list[str], str]:
+    """Write the day's timelines; return their names, what is to be known of them, and what of them does not hold."""
     marked = sync_points.of_recordings(session, [one.id for one in view.recordings])
     timeline = timeline_of(view, recipe, marked, f"Day {view.day.number}")
-    names, remarks = [], _rounding(timeline)
+    names, remarks, problem = list[str](), _rounding(timeline), ""
     originals = Path(view.day.folder)
     if recipe.timeline:
         final = Path(row.folder)
@@ -103,16 +95,14 @@ def _timelines(
         copied = {name.removeprefix(lie) for name in known if name.startswith(lie)}
         write_otio(timeline, folder / "day.otio", originals=where, copied=copied)
         problem = _unlike(timeline, folder / "day.otio")
-        remarks += (
-            [problem] if problem else ["day.otio, read back: every clip lies where the day has it, to the sample"]
-        )
+        if not problem:
+            remarks.append("day.otio, read back: every clip lies where the day has it, to the sample")
         names.append("day.otio")
     if recipe.aaf:
         write_aaf(timeline, folder / "day.aaf", originals=originals)
         names.append("day.aaf")
     if recipe.edl:
-        home = folder / "edit lists"
-        home.mkdir(exist_ok=True)
+        home = have_folder(folder / "edit lists")
         for track in timeline.tracks:
             lists = edit_lists(timeline, track)
             for number, text in enumerate(lists, 1):
@@ -120,7 +110,7 @@ def _timelines(
                 with written_whole(home / f"{stem}.edl") as part:
                     part.write_text(text, encoding="utf-8", newline="\r\n")
                 names.append(f"edit lists/{stem}.edl")
-    return names, remarks
+    return names, remarks, problem
 
 
 def _rounding(timeline: Timeline) -> list[str]:
@@ -138,11 +128,14 @@ def _rounding(timeline: Timeline) -> list[str]:
 
 def _unlike(timeline: Timeline, path: Path) -> str:
     """Return what of a timeline, read back by the library, lies elsewhere; empty where all of it holds."""
-    found = [(one.track, one.name, one.at) for one in read_otio(path)]
-    meant = [(track.name, clip.media.name, clip.at) for track in timeline.tracks for clip in track.clips]
-    away = [name for one, (_, name, _) in zip(found, meant, strict=False) if one not in meant]
-    if len(found) != len(meant) or away:
-        return f"day.otio DOES NOT HOLD: {away[0] if away else 'clips'} read back elsewhere than it was laid"
+    found = list(read_otio(path))
+    meant = [(track.name, clip) for track in timeline.tracks for clip in track.clips]
+    if len(found) != len(meant):
+        return f"day.otio reads back as {len(found)} clips, not {len(meant)}"
+    for one, (track, clip) in zip(found, meant, strict=True):
+        # What lies before it in another rate is rounded: never by a whole sample.
+        if (one.track, one.name) != (track, clip.media.name) or abs(one.at - clip.at) >= _SAMPLE_S:
+            return f"{clip.media.name} reads back from day.otio elsewhere than it was laid"
     return ""
 
 
@@ -195,7 +188,7 @@ def _report(view: Overview, row: Turnover, lines: Sequence[Mapping[str, Any]], f
 
 def _take(line: Mapping[str, Any]) -> paper.PaperTake:
     done = []
-    if str(line["slip_frames"]).strip("+0. "):
+    if str(line["slip_frames"]).strip("+-0. "):
         done.append(f"slip {line['slip_frames']} f")
     if str(line["rate_ppm"]).strip("+-0. "):
         done.append(f"rate {line['rate_ppm']} ppm" + (", picture retimed" if line["retimed"] == "picture" else ""))

@@ -1,30 +1,29 @@
-"""The files of one take: its sound laid on the picture, by channel where asked, movies, copies with true timecode."""
+"""The files of one take: its sound laid on the picture, by channel where asked, and its movie."""
 
 from __future__ import annotations
 
 import os
-from collections.abc import Callable, Sequence
+from collections.abc import Callable, Iterator, Sequence
 from dataclasses import dataclass, field, replace
 from datetime import date
 from fractions import Fraction
 from pathlib import Path
-
-import xxhash
 
 from vesk.actions.channels import channels_of
 from vesk.actions.facts import facts_of
 from vesk.actions.pairing_status import PairingStatus
 from vesk.core.conform.correction import Errors
 from vesk.core.conform.written import Written
-from vesk.core.errors import MediaError, RefusedError, StorageError
+from vesk.core.errors import MediaError, RefusedError, StoppedError, StorageError, VeskError
 from vesk.core.handover.naming import named
 from vesk.core.handover.recipe import Product, Recipe, SoundForm
 from vesk.core.wording import signed
 from vesk.dailies import delivering
 from vesk.dailies.located import Located
 from vesk.media import checksum, movie, scan, wave
-from vesk.media.movie_copy import LaidTrack, carried_by, copy_movie, picture_packets
+from vesk.media.movie_copy import LaidTrack, carried_by, copy_movie, same_picture
 from vesk.media.sound import SoundReader
+from vesk.media.whole import have_folder
 from vesk.settings import Settings
 
 FOLDERS = {Product.SOUND: "sound", Product.MOVIE: "movies", Product.TIMECODE: "timecode", Product.ORIGINAL: "originals"}
@@ -102,10 +101,18 @@ def keys_of(recipe: Recipe, active: Sequence[PairingStatus]) -> list[Key]:
     return made
 
 
+@dataclass
+class Made:
+    """What became of a take: its files, and why others of it could not be made. One that fails costs only itself."""
+
+    files: dict[Key, Written] = field(default_factory=dict)
+    reasons: dict[Key, str] = field(default_factory=dict)
+
+
 def make_take(
     settings: Settings, recipe: Recipe, folder: Path, take: Take, names: Names, go_on: Callable[[], bool]
-) -> dict[Key, Written]:
-    """Make all files of a take, measured again; those of one that fails are taken away.
+) -> Made:
+    """Make all files of a take, measured again; where the take as a whole fails nothing of it stays.
 
     Raises
     ------
@@ -115,25 +122,27 @@ def make_take(
         If a file cannot be read.
     StorageError
         If the disk is full.
+    StoppedError
+        If it was asked to stop.
     """
+    made = Made()
     keys = keys_of(recipe, take.active)
     if not keys:
-        return {}
-    work = folder / _WORK
-    laid = work / f"{take.number}.wav"
-    made: dict[Key, Written] = {}
+        return made
+    laid = have_folder(folder / _WORK) / f"{take.number}.wav"
     try:
-        try:
-            work.mkdir(exist_ok=True)
-            (folder / FOLDERS[Product.SOUND]).mkdir(exist_ok=True)
-        except OSError as error:
-            raise StorageError(work, error.strerror or str(error)) from error
         written = _lay(settings, recipe, take, laid, go_on)
         if recipe.movies:
-            made[Product.MOVIE, 0] = _movie(recipe, folder, take, laid, written, names, go_on)
-        made |= _sounds(recipe, folder, take, laid, written, names)
+            try:
+                made.files[Product.MOVIE, 0] = _movie(recipe, folder, take, laid, written, names, go_on)
+            except (StorageError, StoppedError):
+                raise
+            except VeskError as error:  # its sound is whole all the same
+                made.reasons[Product.MOVIE, 0] = str(error)
+        for key, own in _sounds(recipe, folder, take, laid, written, names):
+            made.files[key] = own
     except BaseException:
-        for one in made.values():
+        for one in made.files.values():
             (folder / one.name).unlink(missing_ok=True)
             names.taken.discard(one.name.casefold())
         raise
@@ -177,24 +186,27 @@ def _matched(active: Sequence[PairingStatus], parts: Sequence[delivering.Laid]) 
     return None
 
 
-def _sounds(recipe: Recipe, folder: Path, take: Take, laid: Path, written: Written, names: Names) -> dict[Key, Written]:
+def _sounds(
+    recipe: Recipe, folder: Path, take: Take, laid: Path, written: Written, names: Names
+) -> Iterator[tuple[Key, Written]]:
     """Give the laid sound its name, or part it by channel."""
     home = FOLDERS[Product.SOUND]
+    if recipe.sound not in {SoundForm.PICTURE, SoundForm.CHANNEL}:
+        return
+    have_folder(folder / home)
     if recipe.sound == SoundForm.PICTURE:
         name = names.give(home, named(recipe.pattern, _values(take)), ".wav", f"{take.source}_{take.number}")
         laid.replace(folder / name)
-        return {(Product.SOUND, 0): replace(written, name=name, content=checksum.whole_hash(folder / name))}
-    if recipe.sound != SoundForm.CHANNEL:
-        return {}
-    made: dict[Key, Written] = {}
+        yield (Product.SOUND, 0), replace(written, name=name, content=checksum.whole_hash(folder / name))
+        return
     header = wave.read_header(laid)
     tracks = delivering.track_names(laid)
+    pattern = recipe.pattern
+    if "{channel}" not in pattern and "{track}" not in pattern:
+        pattern += "_{channel}"
     for number in range(written.channels):
         track = tracks[number] if number < len(tracks) else f"channel {number + 1}"
         values = _values(take) | {"channel": str(number + 1), "track": track}
-        pattern = recipe.pattern
-        if "{channel}" not in pattern and "{track}" not in pattern:
-            pattern += "_{channel}"
         name = names.give(home, named(pattern, values), ".wav", f"{take.source}_{take.number}")
         with SoundReader(laid) as reader:
             blocks = (
@@ -205,9 +217,10 @@ def _sounds(recipe: Recipe, folder: Path, take: Take, laid: Path, written: Writt
             wave.write_wave(
                 folder / name, blocks, sample_rate=written.sample_rate, channels=1, bext=header.bext, ixml=text
             )
-        own = replace(written, name=name, content=checksum.whole_hash(folder / name), channels=1)
-        made[Product.SOUND, number] = own
-    return made
+        yield (
+            (Product.SOUND, number),
+            replace(written, name=name, content=checksum.whole_hash(folder / name), channels=1),
+        )
 
 
 def _movie(
@@ -222,19 +235,23 @@ def _movie(
         )
     carried = carried_by(picture.path, picture.facts.codec)
     home = FOLDERS[Product.MOVIE]
-    (folder / home).mkdir(exist_ok=True)
+    have_folder(folder / home)
     stem = named("{picture}", _values(take))
     name = names.give(home, stem, carried.ending, f"{take.source}_{take.number}")
     target = folder / name
     track = LaidTrack(laid, tuple(range(written.channels)), "production sound")
-    copy_movie(
-        picture.file, target, tracks=[track], scratch=recipe.scratch, timecode=true_label(take.active, take.begins),
-        go_on=go_on,
-    )  # fmt: skip
-    problem = _unlike(picture.file, target, laid, written.channels)
-    if problem:
+    try:
+        copy_movie(
+            picture.file, target, tracks=[track], scratch=recipe.scratch,
+            timecode=true_label(take.active, take.begins), go_on=go_on,
+        )  # fmt: skip
+        problem = _unlike(picture.file, target, laid, written.channels)
+        if problem:
+            raise MediaError(target, problem, "It was taken away again; its sound is whole.")
+    except BaseException:
         target.unlink(missing_ok=True)
-        raise MediaError(target, problem, "It was taken away again; its sound is whole.")
+        names.taken.discard(name.casefold())
+        raise
     remark = "; ".join(filter(None, [written.remark, carried.remark]))
     return replace(written, name=name, content=checksum.whole_hash(target), remark=remark)
 
@@ -244,7 +261,7 @@ def _unlike(original: Path, made: Path, laid: Path, channels: int) -> str:
 
     It is opened as a stranger would.
     """
-    if _packets(original) != _packets(made):
+    if not same_picture(original, made):
         return "its picture is not the original's, packet by packet"
     at = 0
     with SoundReader(laid) as reader:
@@ -254,15 +271,6 @@ def _unlike(original: Path, made: Path, laid: Path, channels: int) -> str:
                 return f"its sound is another from {at / reader.sample_rate:.2f} s on"
             at += own.shape[0]
         return "" if at == reader.frames else "its sound ends early"
-
-
-def _packets(path: Path) -> str:
-    own = xxhash.xxh3_128()
-    first = None
-    for pts, _, data in picture_packets(path):
-        first = pts if first is None else first
-        own.update(f"{None if pts is None or first is None else pts - first} ".encode() + data)
-    return own.hexdigest()
 
 
 def _values(take: Take) -> dict[str, str]:

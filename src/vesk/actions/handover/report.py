@@ -11,7 +11,7 @@ from sqlmodel import Session
 from vesk.actions.facts import facts_of
 from vesk.actions.pairing_status import SET_ASIDE
 from vesk.actions.turnover import Item
-from vesk.core.wording import signed
+from vesk.core.wording import counted, signed
 from vesk.dailies.located import Located
 from vesk.store import turnovers
 from vesk.store.tables import Delivery, Turnover
@@ -92,6 +92,9 @@ def package_says(session: Session, row: Turnover, lines: Sequence[dict[str, Any]
     if off:
         names = ", ".join(sorted({one.name for one in off})[:4])
         first = f"IT DOES NOT HOLD: {names} measured again out of tolerance; {takes}"
+    elif not laid:
+        files = counted(sum(bool(one.name) for one in held), "file")
+        first = f"Nothing of it was laid on a picture, so nothing was measured again; {files}, each whole"
     elif silent:
         first = f"What sound can tell holds, measured again; {len(silent)} could not be measured by sound; {takes}"
     else:

@@ -88,9 +88,10 @@ def _said(
     picture: str, sound: str, count: int, span_s: float, parts_s: float, se_s: float, fps: float, tolerance: float
 ) -> Parting:
     frames, band = parts_s * fps, _SURE * se_s * fps
+    way = f", {picture} {'ahead' if frames > 0 else 'behind'}" if abs(frames) > band else ""
     figure = (
-        f"{picture} with {sound}: over {count} recordings in {duration(span_s)} they part by {signed(frames, 3)} "
-        f"± {band:.3f} f ({signed(1e6 * parts_s / span_s, 2)} ± {_SURE * 1e6 * se_s / span_s:.2f} ppm)"
+        f"{picture} with {sound}: over {count} recordings in {duration(span_s)} they part by {abs(frames):.3f} "
+        f"± {band:.3f} f{way} ({signed(1e6 * parts_s / span_s, 2)} ± {_SURE * 1e6 * se_s / span_s:.2f} ppm)"
     )
     if abs(frames) <= band:
         verdict = "no parting can be told: they keep together" if band <= tolerance else "too little to tell"

@@ -50,7 +50,22 @@ class There:
 
 @dataclass(frozen=True, slots=True)
 class Here:
-    """A recording of the day: its key, names it may be known by, its start by its file, seconds, and its length."""
+    """A file of the day.
+
+    Attributes
+    ----------
+    key : str
+        Of its recording: that of a run, where it is one of several.
+    name : str
+    kind : Kind
+    start : Fraction or None
+        By its own header, seconds.
+    duration : Fraction
+        Seconds.
+    reel : str
+    begins : Fraction
+        How far into its recording it begins, seconds.
+    """
 
     key: str
     name: str
@@ -58,6 +73,7 @@ class Here:
     start: Fraction | None
     duration: Fraction
     reel: str = ""
+    begins: Fraction = Fraction(0)
 
 
 @dataclass(frozen=True, slots=True)
@@ -154,7 +170,7 @@ def belongs(clips: Sequence[There], files: Iterable[Here], day: Fraction) -> tup
         if own is None:
             strangers.setdefault(clip.name)
         else:
-            placed.append((clip, own, _first(clip, own, day)))
+            placed.append((clip, own, own.begins + _first(clip, own, day)))
     found: dict[tuple[str, str], Belongs] = {}
     pictures = [one for one in placed if one[0].picture and one[1].kind == PICTURE]
     sounds = sorted((one for one in placed if one[1].kind != PICTURE), key=lambda one: one[0].at)

@@ -42,6 +42,10 @@ class Product(StrEnum):
     ORIGINAL = "original"
 
 
+OF_TAKE = frozenset({Product.SOUND, Product.MOVIE})
+"""What follows from a take's corrections."""
+
+
 @dataclass(frozen=True, slots=True)
 class Recipe:
     """What is made.

@@ -7,14 +7,12 @@ sample of where that picture is. What that rounding, or two cameras of different
 from __future__ import annotations
 
 from collections.abc import Mapping, Sequence
-from dataclasses import dataclass, field
+from dataclasses import dataclass
 from fractions import Fraction
 from math import floor
 
 from vesk.core.kinds import PICTURE, Kind
 from vesk.core.timemap import AnyMap, pieces_of
-
-_SAMPLE_RATE = 48_000
 
 
 @dataclass(frozen=True, slots=True)
@@ -156,13 +154,6 @@ class Timeline:
     start: Fraction
     tracks: tuple[Track, ...]
     markers: tuple[Marker, ...] = ()
-
-
-@dataclass(slots=True)
-class _Laying:
-    """Where recordings lie on the day, real seconds of its label clock, as it is found out."""
-
-    at: dict[str, Fraction] = field(default_factory=dict)
 
 
 def lay_day(media: Sequence[Media], joined: Sequence[Joined], placed: Mapping[str, Fraction]) -> dict[str, Fraction]:

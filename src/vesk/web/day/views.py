@@ -127,7 +127,8 @@ def together(day_id: int) -> ResponseReturnValue:
     made = scoping.do_to_selected(session(), settings(), day, form.versions("pairing"), do, said)
     session().commit()
     done = f"{made.count} {said}." if form.versions("pairing") else "Nothing is selected: tick the takes first."
-    return _show(day_id, problems=list(made.problems), done=done, act=made.act)
+    act = "" if wanted == "tolerance" else made.act  # nothing of that stands to be undone: it is set again
+    return _show(day_id, problems=list(made.problems), done=done, act=act)
 
 
 @bp.post("/acts/<act>/undo")
