@@ -178,7 +178,9 @@ def settings(database: str, tmp_path: Path, cache: Path) -> Settings:
     var = tmp_path / "var"
     var.mkdir()
     (var / "cache").symlink_to(cache)
-    return Settings(database_url=database, var=var, media_roots=(tmp_path / "media",), person="test editor")
+    return Settings(
+        database_url=database, var=var, media_roots=(tmp_path / "media",), person="test editor", light_copies=False
+    )
 
 
 @pytest.fixture

@@ -39,6 +39,9 @@ class Settings:
         Folders that packages may go to besides Vesk's own; VESK_OUTPUT, a JSON list, or one folder.
     cache_gb : float
         What the cache may hold, in gigabytes; the oldest unused is let go beyond; VESK_CACHE_GB.
+    light_copies : bool
+        Whether pictures are copied small for watching as soon as nothing else is to be done, or when a moment is
+        opened; VESK_LIGHT_COPIES, 1 or 0.
     """
 
     database_url: str
@@ -48,6 +51,7 @@ class Settings:
     hosts: tuple[str, ...] = ()
     cache_gb: float = 200.0
     outputs: tuple[Path, ...] = ()
+    light_copies: bool = True
 
     @property
     def output_roots(self) -> tuple[Path, ...]:
@@ -77,6 +81,7 @@ class Settings:
             "VESK_MEDIA": json.dumps([str(root) for root in self.media_roots]),
             "VESK_HOSTS": " ".join(self.hosts),
             "VESK_CACHE_GB": str(self.cache_gb),
+            "VESK_LIGHT_COPIES": str(int(self.light_copies)),
             "VESK_OUTPUT": json.dumps([str(root) for root in self.outputs]),
         }
 
@@ -91,6 +96,7 @@ class _Variables(BaseModel):
     hosts: tuple[str, ...] = ()
     cache_gb: float = Field(default=200.0, gt=0, le=1_000_000)
     output: tuple[Path, ...] = ()
+    light_copies: bool = True
 
     @field_validator("media", "output", mode="before")
     @classmethod
@@ -111,6 +117,7 @@ _SAYS = {
     "hosts": "host names, separated by spaces",
     "cache_gb": "a number of gigabytes above 0",
     "output": "a folder that packages may go to, or several as a JSON list",
+    "light_copies": "1 or 0",
 }
 
 
@@ -137,7 +144,7 @@ def from_environment(environ: Mapping[str, str] = os.environ) -> Settings:
         raise RefusedError(f"{variable} is set to {given[name]!r}; it is {_SAYS[name]}.") from None
     return Settings(
         found.database, found.var.absolute(), found.media, hosts=found.hosts, cache_gb=found.cache_gb,
-        outputs=found.output,
+        outputs=found.output, light_copies=found.light_copies,
     )  # fmt: skip
 
 

@@ -11,7 +11,7 @@ from sqlmodel import Session
 
 from vesk.actions import returning
 from vesk.actions.facts import facts_of
-from vesk.actions.watching import growing
+from vesk.actions.folder_watch import growing
 from vesk.core.errors import MediaError, RefusedError, StaleError, VeskError
 from vesk.core.facts import Facts
 from vesk.core.intake.devices import Proposed

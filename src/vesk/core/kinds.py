@@ -196,6 +196,7 @@ class Work(StrEnum):
     MEASURE = "measure"
     COMPARE = "compare"
     DELIVER = "deliver"
+    LIGHT = "light copy"
 
 
 class WorkState(StrEnum):

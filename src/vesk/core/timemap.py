@@ -172,3 +172,38 @@ def exact_seconds(value: float, *, digits: int = 9) -> Fraction:
         Decimal places kept.
     """
     return Fraction(round(value * 10**digits), 10**digits)
+
+
+def composed(outer: AnyMap, first: AnyMap) -> AnyMap:
+    """Return the map that takes what `first` is a map of to what `outer` leads to.
+
+    Examples
+    --------
+    >>> lost = PiecewiseMap(TimeMap(Fraction(1)), ((Fraction(10), Fraction(2)),))
+    >>> composed(lost, TimeMap(Fraction(5)))(Fraction(5))
+    Fraction(13, 1)
+    """
+    straight = _straight(outer).after(_straight(first))
+    jumps = [(at, step * outer.rate) for at, step in _jumps(first)]
+    for at, step in _jumps(outer):
+        source = first.source_of(at) if isinstance(first, PiecewiseMap) else first.inverse()(at)
+        if source is None:  # what `first` loses there is not heard: the step falls where it goes on
+            source = min((moment for moment, _ in _jumps(first) if first(moment) >= at), default=Fraction(0))
+        jumps.append((source, step))
+    return PiecewiseMap(straight, tuple(sorted(jumps))) if jumps else straight
+
+
+def inverted(laid: AnyMap) -> AnyMap:
+    """Return the map back from target to source; where the target has nothing of the source, the source runs on."""
+    if isinstance(laid, TimeMap):
+        return laid.inverse()
+    jumps = [(laid(at), -step / laid.rate) for at, step in laid.jumps]
+    return PiecewiseMap(laid.first.inverse(), tuple(sorted(jumps)))
+
+
+def _straight(laid: AnyMap) -> TimeMap:
+    return laid.first if isinstance(laid, PiecewiseMap) else laid
+
+
+def _jumps(laid: AnyMap) -> tuple[tuple[Fraction, Fraction], ...]:
+    return laid.jumps if isinstance(laid, PiecewiseMap) else ()

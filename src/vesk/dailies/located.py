@@ -5,8 +5,10 @@ from __future__ import annotations
 from collections.abc import Iterator, Sequence
 from contextlib import ExitStack
 from dataclasses import dataclass
+from fractions import Fraction
 from itertools import accumulate
 from pathlib import Path
+from typing import Any
 
 import numpy as np
 from numpy.typing import NDArray
@@ -15,10 +17,11 @@ from vesk.core.errors import MediaError
 from vesk.core.facts import Facts
 from vesk.core.kinds import PICTURE, RUN, Together
 from vesk.core.progress import WHOLE, OnProgress, part_of, unwatched
-from vesk.media import cache, checksum, merged, movie, probe, scan
+from vesk.media import cache, checksum, light_copy, merged, movie, probe, scan
 from vesk.media.guarded import bordered, tell
 from vesk.media.merged import Series, SideBySide
 from vesk.media.sound import Samples, SoundReader
+from vesk.media.whole import have_folder, written_whole
 
 
 @dataclass(frozen=True, slots=True)
@@ -115,6 +118,24 @@ class Located:
             own = [index - first for index in indices if first <= index < first + (one.facts.frames or 0)]
             cache.save_frames(one.file, self.entry, own, first=first, large=large)
 
+    def write_light_copy(self, on_progress: OnProgress = unwatched) -> None:
+        """Make and keep its light copy, if there is none: one of all its files, numbered from the first one's."""
+        if self.entry.light_index.exists():
+            return
+        frames = self.facts.frames or 0
+        have_folder(self.entry.folder)
+
+        def numbered() -> Iterator[tuple[int, Any]]:
+            for one, first in self._one_by_one():
+                last = first + (one.facts.frames or 0)
+                for number, frame in movie.numbered_frames(one.file):
+                    if first + number < last:
+                        on_progress(first + number, frames)
+                        yield first + number, frame
+
+        with written_whole(self.entry.light_index) as index, written_whole(self.entry.light) as copy:
+            light_copy.write_light_copy(numbered(), copy, index, fps=self.facts.fps or Fraction(25), frames=frames)
+
     def grey_frames(self, first: int, count: int) -> NDArray[np.uint8]:
         """Decode consecutive frames as grey pictures (frames, height, width); fewer at the picture's end."""
         pieces = []
@@ -158,6 +179,11 @@ def hear(place: Located) -> None:
     """Listen to a recording, as a process of its own is asked to; one without sound is done at once."""
     if place.facts.channels:
         place.ensure_heard(tell)
+
+
+def make_light(place: Located) -> None:
+    """Make a recording's light copy, as a process of its own is asked to."""
+    place.write_light_copy(tell)
 
 
 def decode_frames(place: Located, indices: Sequence[int], *, large: bool = False) -> None:

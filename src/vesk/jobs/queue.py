@@ -9,7 +9,7 @@ import procrastinate
 from procrastinate.exceptions import AlreadyEnqueued
 from sqlmodel import Session
 
-URGENT, SOON, AFTER, LATER, LAST = 20, 10, 5, 0, -5
+URGENT, SOON, AFTER, LATER, LAST, IDLE = 20, 10, 5, 0, -5, -10
 
 
 @lru_cache(maxsize=1)
@@ -18,15 +18,20 @@ def _sender() -> procrastinate.App:
     return procrastinate.App(connector=procrastinate.SyncPsycopgConnector())
 
 
-def enqueue(session: Session, task: str, *, priority: int = SOON, lock: str | None = None, **values: Any) -> None:
-    """Put a job into the queue, in the transaction of `session`: both happen or neither."""
+def enqueue(
+    session: Session, task: str, *, priority: int = SOON, lock: str | None = None, queueing: str = "", **values: Any
+) -> None:
+    """Put a job into the queue, in the transaction of `session`: both happen or neither.
+
+    One that waits already with the same values, and the same `queueing`, is not put there twice.
+    """
     connection = session.connection().connection.driver_connection
     deferrer = _sender().configure_task(
         task,
         allow_unknown=True,
         priority=priority,
         lock=lock,
-        queueing_lock=f"{task}:{values}",
+        queueing_lock=f"{task}:{values}{queueing}",
         connection=connection,
     )
     # The queue writes on the driver's connection, beside the session: so the savepoint is set by hand.

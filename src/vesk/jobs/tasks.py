@@ -7,18 +7,19 @@ import logging
 import procrastinate
 from sqlmodel import Session
 
+from vesk.actions import folder_watch as watch_action
 from vesk.actions import intake as intake_action
+from vesk.actions import light_copies as light_action
 from vesk.actions import measuring as measure_action
 from vesk.actions import merging
 from vesk.actions import package as package_action
 from vesk.actions import pairing as pairing_action
 from vesk.actions import sync_points as sync_points_action
 from vesk.actions import turnover as turnover_action
-from vesk.actions import watching as watching_action
 from vesk.core.handover.recipe import Recipe
-from vesk.core.kinds import Work
+from vesk.core.kinds import Work, WorkState
 from vesk.core.progress import WHOLE
-from vesk.jobs.queue import AFTER, LAST, LATER, SOON, URGENT, enqueue
+from vesk.jobs.queue import AFTER, IDLE, LAST, LATER, SOON, URGENT, enqueue
 from vesk.jobs.tracked import AGAIN, persisting, tracked
 from vesk.media import cache
 from vesk.settings import Settings, for_work
@@ -205,8 +206,32 @@ def compare(day_id: int) -> None:
     with tracked(settings, Work.COMPARE, day_id) as (session, on_progress):
         measure_action.compare_rivals(session, settings, day_id, on_progress)
         measure_action.close_loops(session, settings, day_id, on_progress)
-        for pairing_id in pairing_action.pair_by_solution(session, days.get_day(session, day_id)):
+        day = days.get_day(session, day_id)
+        for pairing_id in pairing_action.pair_by_solution(session, day):
             ask_measure(session, pairing_id, priority=LATER)
+        if settings.light_copies:
+            for row in light_action.wanted(session, settings, day):
+                before = progress.find(session, Work.LIGHT, row.id)
+                if before is None or before.state == WorkState.DONE:  # what failed, or was stopped, a person asks for
+                    ask_light(session, row)
+
+
+def ask_light(session: Session, row: Recording, *, priority: int = IDLE) -> None:
+    """Enqueue a picture's light copy; one that waits already is not opened again."""
+    now = progress.find(session, Work.LIGHT, row.id)
+    if now is None or now.state not in progress.OPEN:
+        what = f"making a light copy of {row.name}"
+        progress.open_one(session, day_id=row.day_id, kind=Work.LIGHT, subject_id=row.id, what=what)
+    enqueue(session, "vesk:light", priority=priority, queueing=f"{priority}", recording_id=row.id)
+
+
+@tasks.task(retry=AGAIN, name="light")
+def light(recording_id: int) -> None:
+    """Make a picture's light copy."""
+    settings = for_work()
+    with tracked(settings, Work.LIGHT, recording_id) as (session, on_progress):
+        if on_progress(0, WHOLE):
+            light_action.make(session, settings, recording_id, on_progress)
 
 
 @tasks.task(retry=AGAIN, name="deliver")
@@ -226,7 +251,7 @@ def watch_folders(timestamp: int) -> None:  # noqa: ARG001
         for day in days.watched(session):
             row = progress.find(session, Work.INTAKE, day.id)
             busy = row is not None and row.state in progress.OPEN
-            if not busy and watching_action.has_news(session, settings, day):
+            if not busy and watch_action.has_news(session, settings, day):
                 ask_intake(session, day.id)
                 session.commit()
 
@@ -237,7 +262,7 @@ def tidy_cache(timestamp: int) -> None:  # noqa: ARG001
     """Let go of what the cache holds beyond its bound, but for recordings that somebody or something works on now."""
     settings = for_work()
     with persisting(settings) as session:
-        busy = progress.subjects(session, (Work.LISTEN, Work.SYNC_POINTS, Work.SEARCH))
+        busy = progress.subjects(session, (Work.LISTEN, Work.SYNC_POINTS, Work.SEARCH, Work.LIGHT))
         keep = {row.content for row in recordings.by_id(session, busy).values()}
     gone, freed = cache.trim(settings.cache, settings.cache_gb * 1e9, keep=keep)
     if gone:

@@ -72,6 +72,16 @@ class CacheEntry:
         return self.folder / "units.json"
 
     @property
+    def light(self) -> Path:
+        """A picture's light copy (MP4)."""
+        return self.folder / "light-1.mp4"
+
+    @property
+    def light_index(self) -> Path:
+        """Where each of its frames lies (JSON); stands when the copy is complete."""
+        return self.folder / "light-1.json"
+
+    @property
     def used(self) -> Path:
         """Its time of change says when this was last asked for."""
         return self.folder / "used"
@@ -250,6 +260,12 @@ def forget(store: CacheEntry) -> None:
     shutil.rmtree(store.folder, ignore_errors=True)
 
 
+def _forget_light(store: CacheEntry) -> None:
+    """Remove a light copy alone; its index first, which says that it is whole."""
+    let_go(store.light_index)
+    let_go(store.light)
+
+
 SMALL, LARGE = 216, 720  # lines of a kept frame
 
 
@@ -285,21 +301,26 @@ def trim(cache: Path, most_bytes: float, *, keep: Collection[str] = ()) -> tuple
     Returns
     -------
     gone, freed : int
-        Entries, and their bytes.
+        Light copies and entries, and their bytes.
     """
     found = []
     for folder in cache.glob("??/*"):
         files = [entry for entry in folder.rglob("*") if entry.is_file()]
         own = CacheEntry(folder)
         last = next((path.stat().st_mtime for path in (own.used, own.done, folder) if path.exists()), 0.0)
-        found.append((last, sum(entry.stat().st_size for entry in files), own))
-    left = sum(size for _, size, _ in found)
+        light = own.light.stat().st_size if own.light.exists() else 0
+        found.append((last, light, sum(entry.stat().st_size for entry in files) - light, own))
+    found.sort(key=lambda one: one[0])
+    left = sum(light + rest for _, light, rest, _ in found)
     gone = freed = 0
-    for _, size, own in sorted(found, key=lambda one: one[0]):
-        if left <= most_bytes:
-            break
-        if own.folder.name in keep:
-            continue
-        forget(own)
-        left, gone, freed = left - size, gone + 1, freed + size
+    # Light copies go first: what was listened to takes longer to have again, and more rests on it.
+    rounds = [(_forget_light, [(own, light) for _, light, _, own in found])]
+    rounds.append((forget, [(own, rest) for _, _, rest, own in found]))
+    for let, entries in rounds:
+        for own, size in entries:
+            if left <= most_bytes:
+                break
+            if own.folder.name not in keep and size:
+                let(own)
+                left, gone, freed = left - size, gone + 1, freed + size
     return gone, freed

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterator
+from collections.abc import Iterable, Iterator
 from contextlib import contextmanager
 from fractions import Fraction
 from pathlib import Path
@@ -232,39 +232,73 @@ class _Track:
         return whole[:count]
 
 
+def numbered(video: Any, decoded: Iterable[Any]) -> Iterator[tuple[int, Any]]:
+    """Give each of a movie's decoded frames its number: where its own time stamp lies at the nominal rate.
+
+    Two that fall on one number are one frame: the first is shown. A number that none falls on shows the one before.
+    """
+    base, scale, last = video.start_time or 0, float(video.time_base * Fraction(video.average_rate)), -1
+    for frame in decoded:
+        number = round((frame.pts - base) * scale)
+        if number > last:
+            last = number
+            yield number, frame
+
+
+def picture_stream(container: Any, path: Path) -> Any:
+    """Return the picture stream of an opened movie, to be decoded by as many threads as there are.
+
+    Raises
+    ------
+    MediaError
+        If it has none that can be decoded.
+    """
+    video = next((s for s in container.streams.video if s.codec_context), None)
+    if video is None:
+        raise MediaError(path, "it has no picture that can be decoded here", "Its timecode and sound are used.")
+    video.thread_type = "AUTO"
+    return video
+
+
+def numbered_frames(path: Path) -> Iterator[tuple[int, Any]]:
+    """Decode all of a movie's frames in order, each with its number."""
+    with opened(path) as container:
+        video = picture_stream(container, path)
+        yield from numbered(video, container.decode(video))
+
+
 def frame_images(path: Path, indices: list[int], *, height: int) -> Iterator[tuple[int, Any]]:
     """Decode exact frames, counted from the first.
 
     Yields
     ------
     (index, image)
-        The image is a PIL image scaled down to `height`; indices past the end are left out.
+        The image is a PIL image scaled down to `height`, of the frame that is shown at that number; indices past the
+        end are left out.
     """
     with opened(path) as container:
-        video = next((s for s in container.streams.video if s.codec_context), None)
-        if video is None:
-            raise MediaError(path, "it has no picture that can be decoded here", "Its timecode and sound are used.")
-        video.thread_type = "AUTO"
+        video = picture_stream(container, path)
         rate = Fraction(video.average_rate)
         base = video.start_time or 0
-        wanted = sorted({i for i in indices if i >= 0})
-        decoder: Any = None
-        at = -1
-        for index in wanted:
-            if decoder is None or index < at or index - at > 2 * rate:
+        frames: Any = None
+        shown: tuple[int, Any] | None = None
+        following: tuple[int, Any] | None = None
+        for index in sorted({i for i in indices if i >= 0}):
+            if shown is None or index < shown[0] or index - shown[0] > 2 * rate:
                 target = base + int(Fraction(index) / rate / video.time_base)
                 container.seek(target, stream=video, backward=True)
-                decoder = container.decode(video)
-            for frame in decoder:
-                at = round(float((frame.pts - base) * video.time_base * rate))
-                if at >= index:
-                    if at == index:
-                        tall = min(height, frame.height)
-                        width = round(frame.width * tall / frame.height)
-                        yield index, frame.reformat(width=width, height=tall, format="rgb24").to_image()
-                    break
-            else:
-                return
+                frames = numbered(video, container.decode(video))
+                shown, following = None, next(frames, None)
+            while following is not None and following[0] <= index:
+                shown, following = following, next(frames, None)
+            if shown is None or (following is None and index > shown[0] and index >= (video.frames or 0)):
+                continue
+            frame = shown[1]
+            tall = min(height, frame.height)
+            yield (
+                index,
+                frame.reformat(width=round(frame.width * tall / frame.height), height=tall, format="rgb24").to_image(),
+            )
 
 
 def grey_frames(path: Path, first: int, count: int, *, height: int = 144) -> NDArray[np.uint8]:

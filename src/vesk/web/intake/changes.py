@@ -6,7 +6,7 @@ from collections.abc import Callable
 
 from flask.typing import ResponseReturnValue
 
-from vesk.actions import clocks, facts, merging, oddities, sources, watching
+from vesk.actions import clocks, facts, folder_watch, merging, oddities, sources
 from vesk.core.errors import RefusedError
 from vesk.core.kinds import Clock, Together
 from vesk.jobs.tasks import merged_again, pair_again
@@ -113,7 +113,7 @@ def watch(day_id: int) -> ResponseReturnValue:
     on = form.text("on") == "1"
 
     def work() -> str:
-        watching.watch(session(), settings(), day, on=on)
+        folder_watch.watch(session(), settings(), day, on=on)
         return "The folder is watched: what is copied there comes in by itself." if on else "No longer watched."
 
     return _do(day, work, pairs=False)

@@ -7,7 +7,7 @@ import time
 import pytest
 from tests.conftest import name_ferry
 
-from vesk.actions import intake, watching
+from vesk.actions import folder_watch, intake
 from vesk.store import days, recordings
 
 
@@ -22,15 +22,15 @@ def day(db, settings, ferry, tmp_path):
 
 
 def test_news_is_what_an_intake_would_change(db, settings, day, ferry, tmp_path):
-    assert not watching.has_news(db, settings, day)  # a broken file is no news again and again
+    assert not folder_watch.has_news(db, settings, day)  # a broken file is no news again and again
     copied = tmp_path / "media" / "A006 main camera" / "A006_002.mov"
     shutil.copy2(ferry.folder / "A006 main camera" / "A006_002.mov", copied)
-    assert watching.has_news(db, settings, day)
+    assert folder_watch.has_news(db, settings, day)
     intake.take_in(db, settings, day)
-    assert not watching.has_news(db, settings, day)
+    assert not folder_watch.has_news(db, settings, day)
     copied.unlink()
-    assert watching.has_news(db, settings, day)
-    watching.watch(db, settings, day, on=True)
+    assert folder_watch.has_news(db, settings, day)
+    folder_watch.watch(db, settings, day, on=True)
     assert [one.id for one in days.watched(db)] == [day.id]
 
 
@@ -60,7 +60,7 @@ def test_a_file_that_grows_waits_and_then_comes_in(db, settings, day, ferry, tmp
     finally:
         stop.set()
         copying.join()
-    assert watching.has_news(db, settings, day)
+    assert folder_watch.has_news(db, settings, day)
     intake.take_in(db, settings, day)
     (row,) = [one for one in recordings.of_day(db, day.id) if one.name == target.name]
     assert (row.state, row.facts.frames) == ("ready", 550)

@@ -1,0 +1,1 @@
+"""A moment of the day: everything that ran then, laid on one axis."""
