@@ -112,11 +112,11 @@ class Located:
             rest = part_of(on_progress, each * len(coded), WHOLE)
             cache.listen_to(cache.blocks_of(reader), self.facts, self.entry, on_progress=rest)
 
-    def save_frames(self, indices: Sequence[int], *, large: bool = False) -> None:
+    def save_frames(self, indices: Sequence[int], size: cache.FrameSize = cache.FrameSize.SMALL) -> None:
         """Decode the frames that are not kept yet, as JPEG, counted from its first."""
         for one, first in self._one_by_one():
             own = [index - first for index in indices if first <= index < first + (one.facts.frames or 0)]
-            cache.save_frames(one.file, self.entry, own, first=first, large=large)
+            cache.save_frames(one.file, self.entry, own, first=first, size=size)
 
     def write_light_copy(self, on_progress: OnProgress = unwatched) -> None:
         """Make and keep its light copy, if there is none: one of all its files, numbered from the first one's."""
@@ -186,6 +186,6 @@ def make_light(place: Located) -> None:
     place.write_light_copy(tell)
 
 
-def decode_frames(place: Located, indices: Sequence[int], *, large: bool = False) -> None:
+def decode_frames(place: Located, indices: Sequence[int], size: cache.FrameSize = cache.FrameSize.SMALL) -> None:
     """Keep frames of a recording, as a process of its own is asked to."""
-    place.save_frames(indices, large=large)
+    place.save_frames(indices, size)

@@ -9,6 +9,7 @@ import time
 from collections.abc import Callable, Collection, Iterator, Sequence
 from contextlib import suppress
 from dataclasses import dataclass
+from enum import StrEnum
 from pathlib import Path
 from typing import Any
 
@@ -30,6 +31,14 @@ from vesk.media.whole import let_go, written_whole
 from vesk.media.working import WorkingChannel
 
 _BLOCK = 1 << 19
+
+
+class FrameSize(StrEnum):
+    """How large a frame is kept: to be seen, to read what is written in it, or as it is."""
+
+    SMALL = "small"
+    LARGE = "large"
+    FULL = "full"
 
 
 @dataclass(frozen=True, slots=True)
@@ -86,9 +95,9 @@ class CacheEntry:
         """Its time of change says when this was last asked for."""
         return self.folder / "used"
 
-    def frame(self, index: int, *, large: bool = False) -> Path:
-        """One picture frame as JPEG; `large` to read what is written in it."""
-        return self.folder / "frames" / (f"{index}-large.jpg" if large else f"{index}.jpg")
+    def frame(self, index: int, size: FrameSize = FrameSize.SMALL) -> Path:
+        """One picture frame as JPEG."""
+        return self.folder / "frames" / (f"{index}.jpg" if size == FrameSize.SMALL else f"{index}-{size}.jpg")
 
 
 def entry_of(cache: Path, content: str) -> CacheEntry:
@@ -266,21 +275,23 @@ def _forget_light(store: CacheEntry) -> None:
     let_go(store.light)
 
 
-SMALL, LARGE = 216, 720  # lines of a kept frame
+_LINES = {FrameSize.SMALL: 216, FrameSize.LARGE: 720, FrameSize.FULL: 1 << 16}  # of a kept frame, at most
 
 
-def save_frames(path: Path, store: CacheEntry, indices: Sequence[int], *, first: int = 0, large: bool = False) -> None:
+def save_frames(
+    path: Path, store: CacheEntry, indices: Sequence[int], *, first: int = 0, size: FrameSize = FrameSize.SMALL
+) -> None:
     """Decode a movie's frames that are not kept yet, as JPEG; its frame k is kept as number ``first + k``."""
-    missing = [index for index in indices if not store.frame(first + index, large=large).exists()]
+    missing = [index for index in indices if not store.frame(first + index, size).exists()]
     if not missing:
         return
     try:
         (store.folder / "frames").mkdir(parents=True, exist_ok=True)
     except OSError as error:
         raise StorageError(store.folder, error.strerror or str(error)) from error
-    for index, image in movie.frame_images(path, missing, height=LARGE if large else SMALL):
-        with written_whole(store.frame(first + index, large=large)) as part:
-            image.save(part, "JPEG", quality=82)
+    for index, image in movie.frame_images(path, missing, height=_LINES[size]):
+        with written_whole(store.frame(first + index, size)) as part:
+            image.save(part, "JPEG", quality=95 if size == FrameSize.FULL else 82)
 
 
 _USED_S = 3600.0  # no finer: a page asks for one recording a hundred times

@@ -18,6 +18,7 @@ _TABLES = {
     "source": _OF_DAY, "recording": _OF_DAY, "pairing": _OF_DAY, "compared": _OF_DAY, "report": _OF_DAY,
     "accepted": _OF_DAY, "scoped_correction": _OF_DAY,
     "correction": _OF_PAIRING, "check_mark": _OF_PAIRING, "sync_point": _OF_RECORDING, "seen_label": _OF_RECORDING,
+    "kept_range": _OF_RECORDING, "watch_note": _OF_RECORDING,
     "override": _OF_RECORDING, "clock_period": _OF_SOURCE,
 }  # fmt: skip
 _QUERY = text(

@@ -33,6 +33,7 @@ from vesk.core.kinds import (
     Work,
     WorkState,
 )
+from vesk.core.moment.rough_cut import ROUGH_CUT, RoughCut
 from vesk.core.plain import Plain
 from vesk.core.sound.measurement import MEASUREMENT, Measurement
 from vesk.core.told import TOLD, Told
@@ -400,6 +401,45 @@ class CheckRow(SQLModel, table=True):
     scoped: list[int] = Field(default_factory=list, sa_column=Column(JSONB, nullable=False))  # that it lay by
     act: str = Field(default="", index=True)
     of: str = ""  # the contents it was made on; empty: those there are
+    made_by: str
+    made_at: datetime = Field(default_factory=_now, sa_column=_moment())
+    undone_at: Optional[datetime] = Field(default=None, sa_column=_moment(nullable=True))
+
+
+class WatchNote(SQLModel, table=True):
+    """What is wrong at one time of a recording, in a sentence."""
+
+    __tablename__ = "watch_note"
+    id: int = Field(default=None, primary_key=True)
+    recording_id: int = Field(foreign_key="recording.id", index=True)
+    at_us: int = Field(sa_column=Column(BigInteger, nullable=False))
+    text: str
+    made_by: str
+    made_at: datetime = Field(default_factory=_now, sa_column=_moment())
+    undone_at: Optional[datetime] = Field(default=None, sa_column=_moment(nullable=True))
+
+
+class KeptRange(SQLModel, table=True):
+    """The part of a picture that is handed over: its first frame, and the first that is not any more."""
+
+    __tablename__ = "kept_range"
+    __table_args__ = (CheckConstraint("first >= 0 AND last > first"),)
+    id: int = Field(default=None, primary_key=True)
+    recording_id: int = Field(foreign_key="recording.id", index=True)
+    first: int
+    last: int
+    made_by: str
+    made_at: datetime = Field(default_factory=_now, sa_column=_moment())
+    undone_at: Optional[datetime] = Field(default=None, sa_column=_moment(nullable=True))
+
+
+class RoughCutRow(SQLModel, table=True):
+    """A rough cut of the moment of a recording, whole, after one act; undone, the one before counts."""
+
+    __tablename__ = "rough_cut"
+    id: int = Field(default=None, primary_key=True)
+    recording_id: int = Field(foreign_key="recording.id", index=True)
+    cut: Optional[RoughCut] = Field(default=None, sa_column=_json(ROUGH_CUT))
     made_by: str
     made_at: datetime = Field(default_factory=_now, sa_column=_moment())
     undone_at: Optional[datetime] = Field(default=None, sa_column=_moment(nullable=True))

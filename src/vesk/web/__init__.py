@@ -38,6 +38,7 @@ from vesk.web.shared.form import LONGEST, status_of
 from vesk.web.shared.views import bp as common
 from vesk.web.source.views import bp as source
 from vesk.web.turnover.views import bp as turnover
+from vesk.web.watching.views import bp as watching
 
 HERE = ("127.0.0.1", "localhost", "[::1]")
 MOST_SENT = MOST_BYTES + (1 << 16)  # a report and the form around it: its own limit speaks first
@@ -106,6 +107,7 @@ def create_app(settings: Settings | None = None) -> Flask:
         turnover,
         elsewhere,
         journal,
+        watching,
         media,
     ):
         app.register_blueprint(blueprint)

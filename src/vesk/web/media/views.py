@@ -7,19 +7,20 @@ import struct
 from fractions import Fraction
 
 import numpy as np
-from flask import Blueprint, Response, request, send_file
+from flask import Blueprint, Response, request
 from flask.typing import ResponseReturnValue
 
 from vesk.actions import joining
 from vesk.actions.locating import located
 from vesk.actions.overview import Overview
 from vesk.core.conform.render import LaidPiece, laid_pieces, render_block, render_range
-from vesk.core.errors import NumberError, RefusedError
+from vesk.core.errors import NotFoundError, NumberError, RefusedError
 from vesk.core.figures import read_number, read_whole
 from vesk.core.timemap import AnyMap, TimeMap, exact_seconds
 from vesk.dailies.located import Located
 from vesk.jobs.tasks import ask_listen
 from vesk.media import cache
+from vesk.media.cache import FrameSize
 from vesk.media.peaks import read_peaks
 from vesk.store import days, pairings, recordings
 from vesk.web.media.frames import ensure_frames
@@ -29,6 +30,7 @@ bp = Blueprint("media", __name__, url_prefix="/media")
 
 MOST_AT_S = 1_000_000
 MOST_PEAKS, MOST_SAMPLES, MOST_SECONDS = 1 << 14, 1 << 16, 30
+MOST_LIGHT = 8 << 20  # bytes of a light copy in one answer
 _JOINED_S = 4.0
 AROUND = 12  # frames decoded on either side of the one asked for: its neighbours are asked for next
 
@@ -55,9 +57,9 @@ def _listen_again(recording_id: int) -> None:
         session().commit()
 
 
-def _kept(data: bytes, content: str) -> Response:
+def _kept(data: bytes, content: str, mimetype: str = "application/octet-stream") -> Response:
     """Answer with what never changes for this content."""
-    response = Response(data, mimetype="application/octet-stream")
+    response = Response(data, mimetype=mimetype)
     response.set_etag(f"{content}-{request.query_string.decode(errors='replace')}")
     response.cache_control.max_age = 86_400
     response.cache_control.private = True
@@ -97,15 +99,53 @@ def samples(recording_id: int) -> ResponseReturnValue:
 
 @bp.get("/<int:recording_id>/frame/<int:index>.jpg")
 def frame(recording_id: int, index: int) -> ResponseReturnValue:
-    """Give one exact picture frame; ``large`` to read what is written in it."""
+    """Give one exact picture frame; ``large`` to read what is written in it, ``full`` as it is."""
     place = _located(recording_id)
     if place.facts.frames is None or index >= place.facts.frames:
         raise RefusedError(f"{place.path.name} ends before frame {index}.")
-    large = "large" in request.args
-    around = 1 if large else AROUND
-    if not place.entry.frame(index, large=large).exists():
-        ensure_frames(place, list(range(max(0, index - around), min(place.facts.frames, index + around))), large=large)
-    return send_file(place.entry.frame(index, large=large), mimetype="image/jpeg", max_age=86_400, conditional=True)
+    size = next((one for one in (FrameSize.FULL, FrameSize.LARGE) if one in request.args), FrameSize.SMALL)
+    around = AROUND if size == FrameSize.SMALL else 1
+    if not place.entry.frame(index, size).exists():
+        ensure_frames(place, list(range(max(0, index - around), min(place.facts.frames, index + around))), size)
+    # Read whole, so that no file stays open where a browser lets go of its request.
+    return _kept(place.entry.frame(index, size).read_bytes(), place.entry.folder.name, "image/jpeg")
+
+
+@bp.get("/<int:recording_id>/light.json")
+def light_index(recording_id: int) -> ResponseReturnValue:
+    """Give where each frame of a light copy lies; 404 until it is made."""
+    place = _located(recording_id)
+    try:
+        data = place.entry.light_index.read_bytes()
+    except OSError:
+        raise NotFoundError(f"{place.path.name} has no light copy yet.") from None
+    cache.touch(place.entry)
+    return _kept(data, place.entry.folder.name, "application/json")
+
+
+@bp.get("/<int:recording_id>/light.mp4")
+def light(recording_id: int) -> ResponseReturnValue:
+    """Give a light copy, or the range of it that is asked for."""
+    place = _located(recording_id)
+    asked = request.range.ranges[0] if request.range and len(request.range.ranges) == 1 else None
+    try:
+        with place.entry.light.open("rb") as file:
+            size = file.seek(0, 2)
+            low = asked[0] if asked else 0
+            high = min(size, asked[1] if asked and asked[1] is not None else size, low + MOST_LIGHT)
+            if not 0 <= low < size or high <= low:
+                return Response(status=416, headers={"Content-Range": f"bytes */{size}"})
+            file.seek(low)
+            data = file.read(high - low)
+    except OSError:
+        raise NotFoundError(f"{place.path.name} has no light copy yet.") from None
+    whole = low == 0 and high == size
+    response = Response(data, 200 if whole and not asked else 206, mimetype="video/mp4")
+    response.headers["Accept-Ranges"] = "bytes"
+    if response.status_code == 206:
+        response.headers["Content-Range"] = f"bytes {low}-{high - 1}/{size}"
+    response.cache_control.no_store = True  # a copy made anew is another: its index is asked for first
+    return response
 
 
 @bp.get("/listen/<int:pairing_id>.wav")

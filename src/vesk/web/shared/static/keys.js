@@ -54,8 +54,10 @@ document.addEventListener("keydown", (event) => {
     document.dispatchEvent(new CustomEvent("vesk:turn-theme"));
     return;
   }
+  // Where digits mean something else on a page, its own script reads them.
+  const digits = /^\d$/.test(event.key) && document.querySelector('[data-digits="own"]') !== null;
   const page = /** @type {HTMLAnchorElement | null} */ (
-    document.querySelector(`[data-page="${CSS.escape(event.key)}"]`)
+    digits ? null : document.querySelector(`[data-page="${CSS.escape(event.key)}"]`)
   );
   if (page) {
     location.assign(page.href);

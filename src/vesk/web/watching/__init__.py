@@ -1,0 +1,1 @@
+"""Watching: a moment, every camera that ran then, one chosen sound."""

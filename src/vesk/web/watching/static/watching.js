@@ -1,0 +1,578 @@
+// Watching a moment: every camera that ran then, one sound, one clock.
+import { notOurs } from "/static/keys.js";
+import { dayLabel, onAxis, own } from "./axis.js";
+import { exact } from "./copy.js";
+import { Cutting } from "./cutting.js";
+import { Pane, keepOnly } from "./panes.js";
+import { feed, play, playing, position, speed, stand } from "./sound.js";
+import { drawWave } from "./wave_line.js";
+
+const $ = (/** @type {string} */ id) => /** @type {any} */ (document.getElementById(id));
+const page = $("watching");
+const url = page.dataset.url;
+/** @type {any} */
+let state = {};
+/** @type {Pane[]} */
+let panes = [];
+let count = 2,
+  chosen = 0,
+  big = false,
+  lift = true,
+  span = 10,
+  tall = false;
+/** @type {[number, number] | null} */
+let loop = null;
+const SPEEDS = [0.25, 0.5, 1, 2, 4, 8];
+const heard = { tag: "", channel: "all", way: "alone", laid: "corrected" };
+const kept = `vesk-watching-${location.pathname.split("/")[2]}`;
+
+const say = (/** @type {string} */ what, problem = false) => {
+  $("pending").textContent = problem ? "" : what;
+  const line = $("problem-line");
+  line.hidden = !problem;
+  line.textContent = problem ? what : "";
+};
+
+// What was chosen is kept in this browser: how many cameras, in which order, and how the sound is heard.
+const keep = () => {
+  try {
+    const order = panes.map((pane) => pane.tag);
+    localStorage.setItem(kept, JSON.stringify({ count, order, lift, way: heard.way }));
+  } catch {
+    /* private window */
+  }
+};
+const remembered = () => {
+  try {
+    return JSON.parse(localStorage.getItem(kept) ?? "{}");
+  } catch {
+    return {};
+  }
+};
+
+/** Recordings of the sound that is heard. */
+const sounding = () => state.sounds.filter((/** @type {any} */ one) => one.tag === heard.tag);
+/** The sound file that runs at a time.
+ * @param {number} at */
+const soundAt = (at) =>
+  sounding().find((/** @type {any} */ one) => one.begins <= at && at < one.ends) ?? sounding()[0] ?? null;
+const shift = () => panes.reduce((sum, pane) => sum + (pane.fixed ? pane.slip : 0), 0);
+const camera = () => panes[chosen] ?? null;
+/** The chosen camera's recording that runs now, and how its pairing with the sound stands. */
+const paired = () => {
+  const sound = soundAt(position());
+  const picture = camera()?.running(position()).now ?? null;
+  return { sound, picture, off: picture && sound ? (picture.off[sound.id] ?? null) : null };
+};
+
+const source = () => {
+  const asked = new URLSearchParams({ ...heard, camera: camera()?.tag ?? "" });
+  return `${url}/sound?${asked}`;
+};
+const clamp = (/** @type {number} */ at) => Math.min(Math.max(0, at), Math.max(0, state.seconds - 0.5 / state.fps));
+
+/** @param {number} at */
+const go = (at) => {
+  const was = playing() ? speed() : 0;
+  stand(clamp(at));
+  if (was) void start(was);
+  else paint();
+};
+/** @param {number} rate */
+const start = async (rate) => {
+  const silent = Math.abs(rate) > 2 || !heard.tag;
+  $("play").textContent = "Stop";
+  $("play").setAttribute("aria-pressed", "true");
+  try {
+    await play(silent ? null : source(), rate, silent ? 0 : shift());
+    say("");
+  } catch (error) {
+    say(error instanceof Error ? error.message : "This cannot be played now.", true);
+    await play(null, rate);
+  }
+  requestAnimationFrame(tick);
+};
+const halt = () => {
+  // It stands on the frame that is seen, so that what is seen stays.
+  const at = position();
+  stand(clamp((Math.floor(at * state.fps + 1e-4) + 0.5) / state.fps));
+  $("play").textContent = "Play";
+  $("play").setAttribute("aria-pressed", "false");
+  $("speed").textContent = "";
+  paint();
+};
+const again = () => {
+  if (playing()) void start(speed());
+  else paint();
+};
+
+let ticking = false;
+const tick = () => {
+  if (ticking || !playing()) return;
+  ticking = true;
+  const turn = () => {
+    if (!playing()) {
+      ticking = false;
+      return;
+    }
+    const at = position();
+    if (loop && (speed() > 0 ? at >= loop[1] : at <= loop[0])) go(speed() > 0 ? loop[0] : loop[1]);
+    else if ((speed() > 0 && at >= state.seconds - 0.5 / state.fps) || (speed() < 0 && at <= 0)) halt();
+    feed((error) => say(error instanceof Error ? error.message : "This cannot be played now.", true));
+    cutting.follow(at);
+    paint();
+    requestAnimationFrame(turn);
+  };
+  requestAnimationFrame(turn);
+};
+
+let due = false;
+const later = () => {
+  if (due || playing()) return;
+  due = true;
+  requestAnimationFrame(() => {
+    due = false;
+    paint();
+  });
+};
+let drawn = 0;
+const paint = () => {
+  const at = position();
+  const sound = soundAt(at);
+  const shown = visible();
+  for (const pane of shown) pane.paint(state, at, speed(), sound ? String(sound.id) : null, lift);
+  $("at").textContent = dayLabel(state, at);
+  if (playing()) $("speed").textContent = speed() === 1 ? "" : `${speed() < 0 ? "back " : ""}${Math.abs(speed())} ×`;
+  if (playing() && performance.now() - drawn < 40) return; // the waveform need not move with every picture
+  drawn = performance.now();
+  drawWave($("wave"), state, {
+    at, span, tall, shift: heard.way === "scratch" ? 0 : shift(), channel: drawnChannel(sound), sounds: waving(),
+    range: state.range,
+  }, later);
+  $("says-what").textContent = exact() ? "" : "shown within two frames: this address is not a secure one";
+  cutting.show(at);
+  if (!playing()) tell();
+};
+const drawnChannel = (/** @type {any} */ sound) =>
+  heard.way === "scratch"
+    ? (camera()?.pictures[0]?.scratch ?? 0)
+    : heard.channel === "all" ? (sound?.channels[0]?.number ?? 0) : Number(heard.channel);
+/** What the waveform is of: the sound, or the camera's own where that is heard. */
+const waving = () => {
+  if (heard.way !== "scratch") return sounding();
+  const own_ = camera()?.pictures ?? [];
+  return own_;
+};
+
+const visible = () => (big ? panes.slice(chosen, chosen + 1) : panes.slice(0, count));
+const lay = () => {
+  const holder = $("panes");
+  const shown = visible();
+  holder.dataset.count = String(big ? 1 : count);
+  holder.replaceChildren(...shown.map((pane) => pane.element));
+  for (const [index, pane] of panes.entries()) pane.element.classList.toggle("chosen", index === chosen);
+  for (const button of document.querySelectorAll("[data-panes]"))
+    button.setAttribute("aria-pressed", String(!big && Number(/** @type {any} */ (button).dataset.panes) === count));
+  $("big").setAttribute("aria-pressed", String(big));
+  keepOnly(new Set(panes.slice(0, Math.max(count, chosen + 1)).flatMap((pane) => pane.pictures.map((one) => one.id))));
+  keep();
+};
+/** @param {number} index */
+const choose = (index) => {
+  if (!panes.length) return;
+  chosen = Math.min(panes.length - 1, Math.max(0, index));
+  if (!big && chosen >= count) count = [1, 2, 4, 6, 9].find((one) => one > chosen) ?? 9;
+  for (const pane of panes) pane.detail.hidden = true;
+  lay();
+  if (heard.way !== "alone") again();
+  else paint();
+};
+
+/** @param {string} holder @param {Node[]} items */
+const fill = (holder, items) => {
+  const box = $(holder);
+  box.replaceChildren(...(items.length ? items : [document.createTextNode("none yet")]));
+};
+/** @param {string} text @param {() => void} act */
+const button = (text, act) => {
+  const made = document.createElement("button");
+  made.type = "button";
+  made.className = "plain";
+  made.textContent = text;
+  made.addEventListener("click", act);
+  return made;
+};
+
+const tell = () => {
+  const { picture, off, sound } = paired();
+  const lines = [];
+  if (picture) lines.push(`${picture.tag} ${picture.name}${picture.laid_by ? `, laid by ${picture.laid_by}` : ""}`);
+  if (picture?.off_speed) lines.push(`off-speed: ${picture.off_speed}`);
+  if (off) lines.push(`${off.state}: ${off.verdict}`);
+  else if (picture && sound) lines.push(`not paired with ${sound.tag} ${sound.name}`);
+  const key = JSON.stringify([lines, off?.pairing, off?.version]);
+  const box = $("chosen");
+  if (box.dataset.key === key) return;
+  box.dataset.key = key;
+  box.replaceChildren(...lines.map((line) => Object.assign(document.createElement("p"), { textContent: line })));
+  if (!off) return;
+  const bench = Object.assign(document.createElement("a"), { href: `/bench/${off.pairing}`, textContent: "bench" });
+  const row = document.createElement("p");
+  row.className = "acts";
+  row.append(button("Mark as checked c", () => void act("check", off)), " ",
+    button("Undo u", () => void act("undo", off)), " ", bench);
+  box.append(row);
+};
+
+const lists = () => {
+  const points = state.points.map((/** @type {any} */ point) => {
+    const item = document.createElement("li");
+    const at = onAxis(point.map, point.own);
+    const where = point.frame ? `frame ${point.frame}` : `${point.own.toFixed(3)} s`;
+    item.append(button(dayLabel(state, at), () => go(at + 0.5 / state.fps)),
+      ` ${point.tag} ${point.name || point.kind} ${point.how}, ${where}${point.sure ? "" : ", proposed"}`);
+    return item;
+  });
+  fill("points", points);
+  fill("notes", state.notes.map((/** @type {any} */ note) => {
+    const item = document.createElement("li");
+    item.append(button(dayLabel(state, note.at), () => go(note.at + 0.5 / state.fps)), ` ${note.text} `,
+      Object.assign(document.createElement("span"), { className: "quiet", textContent: note.by }), " ",
+      button("take back", () => void act("unnote", { note: note.id })));
+    return item;
+  }));
+  const range = state.range;
+  $("range").textContent = range ? `${dayLabel(state, range[0])} to ${dayLabel(state, range[1])}` : "all of it";
+  if (range) $("range").append(" ", button("all of it", () => void act("whole", {})));
+  const every = [...state.pictures, ...state.sounds];
+  $("put-on").replaceChildren(...every.map((one) => new Option(`${one.tag} ${one.name}`, String(one.id))));
+};
+
+/** @param {any} fresh */
+const take = (fresh) => {
+  state = fresh;
+  const maps = new Map([...state.pictures, ...state.sounds].map((one) => [one.id, one.map]));
+  state.points = state.points.filter((/** @type {any} */ one) => maps.has(one.recording));
+  for (const point of state.points) point.map = maps.get(point.recording);
+  const seconds = (/** @type {any} */ point) => onAxis(point.map, point.own);
+  state.points.sort((/** @type {any} */ a, /** @type {any} */ b) => seconds(a) - seconds(b));
+  const before = new Map(panes.map((pane) => [pane.tag, pane]));
+  const order = panes.length ? panes.map((pane) => pane.tag) : (remembered().order ?? []);
+  const tags = [...new Set(state.pictures.map((/** @type {any} */ one) => one.tag))];
+  tags.sort((a, b) => (order.includes(a) ? order.indexOf(a) : 99) - (order.includes(b) ? order.indexOf(b) : 99));
+  panes = tags.map((tag) => {
+    const own_ = state.pictures.filter((/** @type {any} */ one) => one.tag === tag);
+    const pane = before.get(tag) ?? new Pane(tag, own_, later);
+    pane.pictures = own_;
+    pane.fixed = own_.some((/** @type {any} */ one) => one.id === state.about);
+    return pane;
+  });
+  cutting.take(state);
+  lists();
+  $("chosen").dataset.key = "";
+  if (state.pictures.some((/** @type {any} */ one) => one.light === "making")) follow();
+};
+
+let following = 0;
+const follow = () => {
+  clearTimeout(following);
+  following = window.setTimeout(async () => {
+    try {
+      const answer = await fetch(`${url}/state`);
+      if (answer.ok && !panes.some((pane) => pane.slip)) take(await answer.json());
+      else follow();
+    } catch {
+      follow();
+    }
+    later();
+  }, 1500);
+};
+
+/** @param {string} what @param {Record<string, any>} values @returns {Promise<boolean>} */
+const act = async (what, values) => {
+  const body = new URLSearchParams(Object.entries(values).map(([name, value]) => [name, String(value)]));
+  try {
+    const answer = await fetch(`${url}/${what}`, {
+      method: "POST", body, headers: { "X-CSRFToken": page.dataset.token },
+    });
+    const told = await answer.json();
+    take(told.state);
+    say(told.problem || told.said, Boolean(told.problem));
+    later();
+    return answer.ok;
+  } catch {
+    say("The server does not answer. Nothing was done: try again.", true);
+    return false;
+  }
+};
+
+const cutting = new Cutting({ act, go, panes: () => panes, sound: () => heard, at: position, button });
+
+// Slipping: seen and heard at once, sent when the keys rest.
+let waiting = 0;
+const slips = { frames: 0, tenths: 0, samples: 0 };
+/** @param {keyof typeof slips} unit @param {number} by */
+const slip = (unit, by) => {
+  const { picture, off, sound } = paired();
+  if (!off || !picture || heard.laid === "recorded") {
+    say(picture ? `${picture.name} is not paired with this sound: there is nothing to slip.` : "It is not rolling now.");
+    return;
+  }
+  slips[unit] += by;
+  const pane = /** @type {Pane} */ (camera());
+  pane.slip = (slips.frames + slips.tenths / 10) / picture.fps + slips.samples / sound.rate;
+  say(`slip ${pane.slip < 0 ? "−" : "+"}${Math.abs(pane.slip * picture.fps).toFixed(2)} f`);
+  again();
+  clearTimeout(waiting);
+  waiting = window.setTimeout(async () => {
+    const sent = { ...slips };
+    Object.assign(slips, { frames: 0, tenths: 0, samples: 0 });
+    await act("slip", { pairing: off.pairing, version: off.version, ...sent });
+    pane.slip = (slips.frames + slips.tenths / 10) / picture.fps + slips.samples / sound.rate;
+    again();
+  }, 500);
+};
+
+const nearest = () => {
+  const at = position();
+  const away = (/** @type {any} */ one) => Math.abs(onAxis(one.map, one.own) - at);
+  return [...state.points].sort((a, b) => away(a) - away(b))[0] ?? null;
+};
+/** @param {number} way */
+const toPoint = (way) => {
+  const at = position(),
+    half = 0.75 / state.fps;
+  const times = state.points.map((/** @type {any} */ one) => onAxis(one.map, one.own)).sort((/** @type {number} */ a,
+    /** @type {number} */ b) => a - b);
+  const found = way > 0 ? times.find((/** @type {number} */ one) => one > at + half)
+    : times.reverse().find((/** @type {number} */ one) => one < at - half);
+  if (found === undefined) say("There is no further sync point that way.");
+  else go(found + 0.1 / state.fps);
+};
+const turnLoop = () => {
+  const point = nearest();
+  const at = point ? onAxis(point.map, point.own) : position();
+  loop = loop ? null : [Math.max(0, at - 0.8), Math.min(state.seconds, at + 0.8)];
+  $("loop").setAttribute("aria-pressed", String(Boolean(loop)));
+  if (loop) {
+    go(loop[0]);
+    if (!playing()) void start(1);
+  }
+};
+/** @param {number} way @param {boolean} slow */
+const wind = (way, slow) => {
+  const now = playing() ? speed() : 0;
+  const same = now * way > 0 && slow === Math.abs(now) < 1;
+  const at = same ? SPEEDS.indexOf(Math.abs(now)) + (slow ? -1 : 1) : slow ? 1 : now * way > 0 ? 3 : way > 0 ? 3 : 2;
+  void start(way * SPEEDS[Math.min(SPEEDS.length - 1, Math.max(0, at))]);
+};
+const put = () => {
+  const on = Number($("put-on").value);
+  const one = [...state.pictures, ...state.sounds].find((each) => each.id === on);
+  if (!one) return;
+  const second = own(one.map, position());
+  const at = "frames" in one ? `frame ${Math.floor(second * one.fps + 1e-4)}` : second.toFixed(6);
+  void act("point", { recording: on, at, name: $("put-name").value });
+};
+const confirm = () => {
+  const point = nearest();
+  if (!point || point.sure || point.how !== "seen") return say("No clap seen is proposed near here.");
+  const picture = state.pictures.find((/** @type {any} */ one) => one.id === point.recording);
+  const frame = Math.floor(own(picture.map, position()) * picture.fps + 1e-4);
+  return void act("clap", { point: point.id, version: point.version, frame });
+};
+const detail = () => {
+  const pane = camera();
+  const now = pane?.running(position()).now;
+  if (!pane || !now) return;
+  if (!pane.detail.hidden) {
+    pane.detail.hidden = true;
+    return;
+  }
+  if (playing()) halt();
+  const frame = Math.floor(own(now.map, position()) * now.fps + 1e-4);
+  pane.detail.onload = () => {
+    pane.detail.hidden = false;
+    pane.detail.dataset.frame = String(frame);
+  };
+  pane.detail.src = `/media/${now.id}/frame/${frame}.jpg?full`;
+};
+const mark = (/** @type {"from" | "to"} */ end) => void act("range", { end, at_us: Math.round(position() * 1e6) });
+
+/** @param {"tag" | "way"} what */
+const next = (what) => {
+  const list = /** @type {HTMLSelectElement} */ ($(what === "tag" ? "sound" : "way"));
+  list.selectedIndex = (list.selectedIndex + 1) % list.options.length;
+  list.dispatchEvent(new Event("change", { bubbles: true }));
+};
+
+const channels = () => {
+  const sound = sounding()[0];
+  const list = sound?.channels ?? [];
+  $("channel").replaceChildren(...list.map((/** @type {any} */ one) => new Option(`${one.number + 1} ${one.name}`,
+    String(one.number))), ...(list.length > 1 ? [new Option("all, summed", "all")] : []));
+  const wanted = state.first.tag === heard.tag && state.first.channel !== null ? String(state.first.channel) : null;
+  heard.channel = wanted ?? String(list[0]?.number ?? "all");
+  $("channel").value = heard.channel;
+};
+
+const KEYS = /** @type {Record<string, () => void>} */ ({
+  " ": () => (playing() ? halt() : void start(1)),
+  f: () => wind(1, false),
+  F: () => wind(1, true),
+  b: () => wind(-1, false),
+  B: () => wind(-1, true),
+  ArrowUp: () => choose(chosen - 1),
+  ArrowDown: () => choose(chosen + 1),
+  s: () => toPoint(1),
+  S: () => toPoint(-1),
+  h: () => go(0),
+  m: () => go(state.seconds / 2),
+  t: () => go(state.seconds - 1),
+  l: turnLoop,
+  e: () => next("tag"),
+  E: () => next("way"),
+  g: () => $("big").click(),
+  d: detail,
+  i: () => $("lift").click(),
+  "+": () => zoom(0.5),
+  "=": () => zoom(0.5),
+  "-": () => zoom(2),
+  v: () => { tall = !tall; paint(); },
+  y: confirm,
+  c: () => { const { off } = paired(); if (off) void act("check", off); },
+  u: () => { const { off } = paired(); if (off) void act("undo", off); },
+  w: () => $("note-text").focus(),
+  "(": () => mark("from"),
+  ")": () => mark("to"),
+  k: () => cutting.turn(),
+  K: () => cutting.undo(),
+  "[": () => $("before")?.click(),
+  "]": () => $("after")?.click(),
+});
+const zoom = (/** @type {number} */ by) => {
+  span = Math.min(120, Math.max(0.002, span * by));
+  paint();
+};
+
+document.addEventListener("keydown", (event) => {
+  if (notOurs(event)) return;
+  if (event.key === "ArrowLeft" || event.key === "ArrowRight") {
+    event.preventDefault();
+    const way = event.key === "ArrowRight" ? 1 : -1;
+    if (event.shiftKey || event.ctrlKey)
+      slip(event.shiftKey && event.ctrlKey ? "samples" : event.shiftKey ? "frames" : "tenths", way);
+    else {
+      if (playing()) halt();
+      go((Math.floor(position() * state.fps + 1e-4) + way + 0.5) / state.fps);
+    }
+    return;
+  }
+  if (event.ctrlKey) return;
+  if (event.key === "Enter" && !(event.target instanceof HTMLButtonElement || event.target instanceof HTMLAnchorElement)) {
+    put();
+    return;
+  }
+  if (/^[1-9]$/.test(event.key)) {
+    event.preventDefault();
+    if (!cutting.digit(Number(event.key) - 1)) choose(Number(event.key) - 1);
+    return;
+  }
+  if (event.key === " " && event.target instanceof HTMLButtonElement) return;
+  if (!(event.key in KEYS)) return;
+  event.preventDefault();
+  KEYS[event.key]();
+});
+document.addEventListener("click", (event) => {
+  const target = /** @type {HTMLElement} */ (event.target);
+  const wanted = target.closest?.("[data-panes]");
+  if (wanted instanceof HTMLElement) {
+    [count, big] = [Number(wanted.dataset.panes), false];
+    if (chosen >= count) chosen = 0;
+    lay();
+    paint();
+  }
+  const pane = target.closest?.(".pane");
+  if (pane instanceof HTMLElement) choose(panes.findIndex((one) => one.element === pane));
+});
+$("play").addEventListener("click", () => KEYS[" "]());
+$("big").addEventListener("click", () => { big = !big; lay(); paint(); });
+$("lift").addEventListener("click", () => {
+  lift = !lift;
+  $("lift").setAttribute("aria-pressed", String(lift));
+  keep();
+  paint();
+});
+$("loop").addEventListener("click", turnLoop);
+$("put").addEventListener("submit", (/** @type {Event} */ event) => { event.preventDefault(); put(); });
+$("note").addEventListener("submit", (/** @type {Event} */ event) => {
+  event.preventDefault();
+  const field = $("note-text");
+  void act("note", { text: field.value, at_us: Math.round(position() * 1e6) }).then((done) => {
+    if (!done) return;
+    field.value = "";
+    field.blur();
+  });
+});
+for (const [id, name] of /** @type {const} */ ([["sound", "tag"], ["channel", "channel"], ["way", "way"],
+  ["laid", "laid"]]))
+  $(id).addEventListener("change", () => {
+    heard[name] = $(id).value;
+    if (name === "tag") channels();
+    $(id).blur();
+    keep();
+    again();
+  });
+$("wave").addEventListener("wheel", (/** @type {WheelEvent} */ event) => {
+  event.preventDefault();
+  zoom(1.0015 ** event.deltaY);
+}, { passive: false });
+$("wave").addEventListener("click", (/** @type {MouseEvent} */ event) => {
+  const box = $("wave").getBoundingClientRect();
+  go(position() + ((event.clientX - box.left) / box.width - 0.5) * span);
+});
+// A camera is put elsewhere by dragging it there: the order is kept.
+let dragged = -1;
+$("panes").addEventListener("pointerdown", (/** @type {PointerEvent} */ event) => {
+  const pane = /** @type {HTMLElement} */ (event.target).closest(".pane");
+  dragged = panes.findIndex((one) => one.element === pane);
+});
+$("panes").addEventListener("pointerup", (/** @type {PointerEvent} */ event) => {
+  const pane = document.elementFromPoint(event.clientX, event.clientY)?.closest(".pane");
+  const to = panes.findIndex((one) => one.element === pane);
+  if (dragged >= 0 && to >= 0 && to !== dragged) {
+    panes.splice(to, 0, ...panes.splice(dragged, 1));
+    chosen = to;
+    lay();
+    paint();
+  }
+  dragged = -1;
+});
+document.addEventListener("focusin", (event) => {
+  const pane = /** @type {HTMLElement} */ (event.target).closest?.(".pane");
+  const index = panes.findIndex((one) => one.element === pane);
+  if (index >= 0 && index !== chosen) choose(index);
+});
+document.addEventListener("vesk:theme", later);
+new ResizeObserver(later).observe($("wave"));
+
+take(JSON.parse($("moment-state").textContent));
+const before = remembered();
+lift = before.lift ?? true;
+$("lift").setAttribute("aria-pressed", String(lift));
+chosen = Math.max(0, panes.findIndex((pane) => pane.fixed));
+count = before.count ?? ([1, 2, 4, 6, 9].find((one) => one >= panes.length) ?? 9);
+heard.tag = state.first.tag;
+$("sound").replaceChildren(...[...new Set(state.sounds.map((/** @type {any} */ one) => one.tag))].map((tag) => {
+  const device = state.sounds.find((/** @type {any} */ one) => one.tag === tag).device;
+  return new Option(`${tag} ${device}`, tag);
+}));
+if (!state.sounds.some((/** @type {any} */ one) => one.tag === heard.tag)) [heard.tag, heard.way] = ["", "scratch"];
+else $("sound").value = heard.tag;
+$("way").value = heard.way;
+channels();
+const asked = new URLSearchParams(location.search);
+if (asked.has("at") && state.start !== null) stand(clamp(Number(asked.get("at")) - state.start));
+else stand(clamp(Number(asked.get("own") ?? 0.5 / state.fps)));
+lay();
+paint();
