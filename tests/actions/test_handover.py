@@ -12,7 +12,7 @@ import soundfile
 from tests.actions.test_day import checked, day, only
 from tests.conftest import handed_over
 
-from vesk.actions import channels, correct, package, recipes, turnover
+from vesk.actions import channels, correct, moments, package, recipes, turnover, watched
 from vesk.actions.overview import Overview
 from vesk.core.errors import RefusedError, StoppedError, StorageError
 from vesk.core.handover.recipe import Product, Recipe, SoundForm, Which
@@ -20,7 +20,7 @@ from vesk.core.kinds import Kind
 from vesk.media import hash_list
 from vesk.media.movie_copy import same_picture
 from vesk.media.otio_file import read_otio
-from vesk.store import journal, pairings, turnovers
+from vesk.store import days, journal, pairings, turnovers
 from vesk.store.session import open_session
 
 __all__ = ["day"]
@@ -72,6 +72,33 @@ def test_everything_at_once_stands_alone_is_named_and_holds(db, settings, day):
     at = round((under.at - picture.at) * 48_000)
     own, laid = whole[first : first + 48_000, 0], made[at : at + 48_000, 0]
     assert np.corrcoef(own[:-1], laid[:-1])[0, 1] > 0.98  # but for a part of a sample
+
+
+def test_of_a_take_of_which_a_part_is_kept_that_part_goes_out_and_measures_right(db, settings, day):
+    checked(db, settings, day, "A006_001.mov")
+    _, folder = hand_over(db, settings, day, Recipe())
+    whole, rate = soundfile.read(folder / "sound/A006_001.wav", dtype="int32", always_2d=True)
+    before = report_of(folder)["A006_001.mov"]
+    now = only(db, day, "A006_001.mov")
+    view = Overview(db, days.get_day(db, day.id))
+    moment = moments.moment_of(view, now.picture.id)
+    watched.keep_range(db, settings, moment, view, at=Fraction(50, 25), end="from")
+    watched.keep_range(db, settings, moment, view, at=Fraction(350, 25), end="to")
+    db.commit()
+    _, folder = hand_over(db, settings, day, Recipe(movies=True))
+    part, _ = soundfile.read(folder / "sound/A006_001.wav", dtype="int32", always_2d=True)
+    assert part.shape[0] == 300 * rate // 25
+    assert np.abs((part >> 8) - (whole[2 * rate : 14 * rate] >> 8)).max() <= 1
+    line = report_of(folder)["A006_001.mov"]
+    assert int(line["time_reference"]) == int(before["time_reference"]) + 2 * rate
+    assert abs(float(line["residual_head_ms"])) < 0.2
+    assert "frames 50 to 349 of 600" in line["remark"]
+    assert "only a part of it is kept" in line["reason"]  # its movie
+    clips = read_otio(folder / "day.otio")
+    picture = next(one for one in clips if one.file == "A006_001.mov")
+    assert (picture.takes, picture.label - now.picture.start) == (12, 2)
+    _, folder = hand_over(db, settings, day, Recipe(parts=False))
+    assert soundfile.info(folder / "sound/A006_001.wav").frames == whole.shape[0]
 
 
 def test_originals_are_copied_byte_for_byte_and_the_timeline_finds_them_there(db, settings, day):

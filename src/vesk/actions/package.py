@@ -26,7 +26,7 @@ from vesk.actions.locating import located
 from vesk.actions.overview import Overview
 from vesk.actions.pairing_status import CHECKED
 from vesk.actions.turnover import Item
-from vesk.core.errors import MediaError, StoppedError, StorageError, VeskError
+from vesk.core.errors import MediaError, RefusedError, StoppedError, StorageError, VeskError
 from vesk.core.handover.recipe import OF_TAKE, RECIPE, Product, Recipe
 from vesk.core.kinds import WorkState
 from vesk.core.progress import WHOLE, OnProgress, unwatched
@@ -34,7 +34,7 @@ from vesk.dailies import delivering
 from vesk.dailies.located import Located
 from vesk.media import checksum
 from vesk.settings import Settings
-from vesk.store import changes, days, journal, recordings, turnovers
+from vesk.store import changes, days, journal, recordings, turnovers, watched
 from vesk.store.tables import Day, Delivery, Recording, Turnover
 
 UNFINISHED = " (unfinished)"
@@ -368,11 +368,30 @@ def _make_take(session: Session, making: _Making, item: Item, file: PictureFile)
     scene, number = item.scene_take
     take = products.Take(
         picture, file.begins, active, sounds, scene, number, item.source, making.project, file.recording_id,
-        day.shot_on, day.number,
+        day.shot_on, day.number, _part(session, making, item, file, picture),
     )  # fmt: skip
     made = products.make_take(settings, making.recipe, making.folder, take, making.names, making.meter.go_on)
     _lies_still(making, lies, made)
     return made
+
+
+def _part(session: Session, making: _Making, item: Item, file: PictureFile, picture: Located) -> tuple[int, int] | None:
+    """Return which frames of a file go out, where only a part of its recording is kept.
+
+    Raises
+    ------
+    RefusedError
+        If none of them does.
+    """
+    kept = watched.ranges_of_day(session, making.day.id).get(item.picture.id) if making.recipe.parts else None
+    facts = picture.facts
+    if kept is None or not facts.fps or not facts.frames:
+        return None
+    before = round(file.begins * facts.fps)
+    first, last = max(0, kept.first - before), min(facts.frames, kept.last - before)
+    if last <= first:
+        raise RefusedError(f"{picture.path.name}: none of it lies in the part that is kept")
+    return (first, last) if (first, last) != (0, facts.frames) else None
 
 
 def _make_copy(session: Session, making: _Making, copy: copies.Copy) -> products.Made:

@@ -108,11 +108,13 @@ def deliver(
     project: str,
     shot_on: date,
     stretch: Fraction = Fraction(1),
+    part: tuple[int, int] | None = None,
     go_on: GoOn = lambda: True,
 ) -> Delivered:
     """Write the sound of one take, as long as its picture plays.
 
-    `stretch` is how many seconds the picture plays for one as recorded: 1 unless it is retimed.
+    `stretch` is how many seconds the picture plays for one as recorded: 1 unless it is retimed. `part` is which of its
+    frames are handed over, the second not any more; None: all.
 
     Raises
     ------
@@ -128,23 +130,27 @@ def deliver(
     fps, frames = picture.facts.fps, picture.facts.frames
     if fps is None or frames is None:
         raise RefusedError("its picture has no frame rate")
+    first, last = part or (0, frames)
+    begins = Fraction(first) / fps
     own = picture.facts.first_frame(sample_rate)
     # A picture without timecode is laid at zero wherever it is opened: so is its sound.
-    reference = own or 0
-    samples = picture_samples(frames, fps / stretch, sample_rate)
-    exact = Fraction(frames) / fps * stretch * sample_rate
+    reference = (own or 0) + round(begins * sample_rate)
+    samples = picture_samples(last - first, fps / stretch, sample_rate)
+    exact = Fraction(last - first) / fps * stretch * sample_rate
     remarks = [] if exact == samples else [f"rounded to a whole sample ({float(exact):.2f})"]
+    if part is not None:
+        remarks.append(f"frames {first} to {last - 1} of {frames}, the part that is kept")
     if own is None:
         remarks.append("its picture carries no timecode: the time reference is zero")
     if stretch != 1:
         plays = fps / stretch
         remarks.append(f"as recorded: the picture plays at {plays.numerator}/{plays.denominator} frames a second")
     remark = "; ".join(remarks)
-    first = sounds[0].sound.facts
+    told = sounds[0].sound.facts
     names = max((one.names for one in sounds), key=len)
     channels = len(names)
     info = ixml.IXml(
-        scene=scene, take=take, tape=first.tape, note=first.note, project=project, track_names=names,
+        scene=scene, take=take, tape=told.tape, note=told.note, project=project, track_names=names,
         timecode_rate=picture.facts.timecode_rate or fps, drop=picture.facts.drop,
     )  # fmt: skip
     bext = wave.Bext(
@@ -164,7 +170,7 @@ def deliver(
         pieces = [
             piece
             for reader, one in zip(readers, sounds, strict=True)
-            for piece in laid_pieces(one.of(reader), reader.frames, one.laid, sample_rate)
+            for piece in laid_pieces(one.of(reader), reader.frames, one.laid.shifted(-begins * stretch), sample_rate)
         ]
         blocks = render(pieces, frames=samples, channels=channels, sample_rate=sample_rate)
         text = ixml.build(info, sample_rate=sample_rate, time_reference=reference)
@@ -213,10 +219,12 @@ def measure_again(
     workplace: Path,
     channels: tuple[int, int] | None = None,
     stretch: Fraction = Fraction(1),
+    begins: Fraction = Fraction(0),
 ) -> tuple[Errors | None, str]:
     """Measure a delivered file against the camera's scratch, from the file as it lies on disk.
 
-    `channels` are those of picture and sound that it was measured with before; `stretch` is how the picture plays.
+    `channels` are those of picture and sound that it was measured with before; `stretch` is how the picture plays,
+    `begins` the second of the picture that the file begins with.
 
     Returns
     -------
@@ -228,10 +236,10 @@ def measure_again(
     store = cache.entry_of(workplace, checksum.whole_hash(delivered))
     try:
         made = Located(delivered, read_facts(delivered), store)
-        found = measure_by_sound(picture, made, proposal_s=0.0, channels=channels)
+        found = measure_by_sound(picture, made, proposal_s=float(begins), channels=channels)
     finally:
         cache.forget(store)
     if found.line is None or found.decision != MATCHED:
         return None, found.reason
     points = (found.head_s, found.middle_s, found.tail_s)
-    return errors(TimeMap(Fraction(0), 1 / stretch), found.line, points, late_s=late_s), ""
+    return errors(TimeMap(begins, 1 / stretch), found.line, points, late_s=late_s), ""

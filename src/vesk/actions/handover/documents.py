@@ -27,7 +27,7 @@ from vesk.media import hash_list, paper
 from vesk.media.aaf_file import write_aaf
 from vesk.media.otio_file import read_otio, write_otio
 from vesk.media.whole import have_folder, written_whole
-from vesk.store import sync_points
+from vesk.store import sync_points, watched
 from vesk.store.tables import Turnover
 
 README = "READ ME.txt"
@@ -85,7 +85,8 @@ def _timelines(
 ) -> tuple[list[str], list[str], str]:
     """Write the day's timelines; return their names, what is to be known of them, and what of them does not hold."""
     marked = sync_points.of_recordings(session, [one.id for one in view.recordings])
-    timeline = timeline_of(view, recipe, marked, f"Day {view.day.number}")
+    parts = watched.ranges_of_day(session, view.day.id)
+    timeline = timeline_of(view, recipe, marked, f"Day {view.day.number}", parts)
     names, remarks, problem = list[str](), _rounding(timeline), ""
     originals = Path(view.day.folder)
     if recipe.timeline:

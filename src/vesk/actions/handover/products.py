@@ -66,6 +66,8 @@ class Take:
         Of its recording, to tell two of one name apart.
     shot_on : date
     day : int
+    part : (int, int) or None
+        Which of the file's frames go out, the second not any more; None: all.
     """
 
     picture: Located
@@ -79,6 +81,13 @@ class Take:
     number: int
     shot_on: date
     day: int
+    part: tuple[int, int] | None = None
+
+    @property
+    def from_s(self) -> Fraction:
+        """Second of the file that what goes out begins with."""
+        fps = self.picture.facts.fps
+        return Fraction(self.part[0]) / fps if self.part and fps else Fraction(0)
 
 
 def keys_of(recipe: Recipe, active: Sequence[PairingStatus]) -> list[Key]:
@@ -161,12 +170,12 @@ def _lay(settings: Settings, recipe: Recipe, take: Take, laid: Path, go_on: Call
     ]
     done = delivering.deliver(
         take.picture, parts, laid, scene=take.scene, take=take.take, project=take.project, shot_on=take.shot_on,
-        stretch=stretch, go_on=go_on,
+        stretch=stretch, part=take.part, go_on=go_on,
     )  # fmt: skip
     residual: Errors | None
     residual, why = delivering.measure_again(
         done.path, take.picture, late_s=active[0].late_s, workplace=settings.cache / f"again-{os.getpid()}",
-        channels=_matched(active, parts), stretch=stretch,
+        channels=_matched(active, parts), stretch=stretch, begins=take.from_s,
     )  # fmt: skip
     remarks = [done.remark, *map(placed_by_clock, active), *map(_disagreed, active)]
     remarks += [now.as_corrected.mends for now in active]
@@ -232,6 +241,11 @@ def _movie(
         raise RefusedError(
             "its picture is retimed, and a movie whose packets stay as they are plays at its own rate: hand over its "
             "sound, and take the rate from the timeline"
+        )
+    if take.part is not None:
+        raise RefusedError(
+            "only a part of it is kept, and a movie whose packets stay as they are is whole: hand over its sound, or "
+            "all of it"
         )
     carried = carried_by(picture.path, picture.facts.codec)
     home = FOLDERS[Product.MOVIE]

@@ -2,9 +2,11 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterator
+from collections.abc import Iterator, Mapping
+from dataclasses import replace
 from fractions import Fraction
 from math import floor
+from types import MappingProxyType
 
 from vesk.actions.facts import facts_of
 from vesk.actions.overview import Overview
@@ -15,10 +17,16 @@ from vesk.core.handover.timeline import Joined, Marker, Media, Timeline, build, 
 from vesk.core.kinds import PICTURE, RUN, Decided, PointOrigin
 from vesk.core.timecode import FrameRate, Timecode
 from vesk.store import days, sync_points
-from vesk.store.tables import Recording, SyncPointRow
+from vesk.store.tables import KeptRange, Recording, SyncPointRow
 
 
-def timeline_of(view: Overview, recipe: Recipe, marked: dict[int, list[SyncPointRow]], name: str) -> Timeline:
+def timeline_of(
+    view: Overview,
+    recipe: Recipe,
+    marked: dict[int, list[SyncPointRow]],
+    name: str,
+    parts: Mapping[int, KeptRange] = MappingProxyType({}),
+) -> Timeline:
     """Return the day's timeline.
 
     Parameters
@@ -29,6 +37,8 @@ def timeline_of(view: Overview, recipe: Recipe, marked: dict[int, list[SyncPoint
     marked : dict
         Sync points by recording.
     name : str
+    parts : mapping of int to KeptRange
+        Pictures of which only a part is kept, by recording.
     """
     clock = days.rate_of(view.day)
     begins = {file.id: (row, at) for row in view.recordings for file, at in files_in(row, view.members)}
@@ -39,7 +49,9 @@ def timeline_of(view: Overview, recipe: Recipe, marked: dict[int, list[SyncPoint
         file = row if row.id == number else view.members[number]
         if row.id not in view.placed or file.facts is None or row.kind is None or file.state != "ready":
             continue
-        media.append(_media(file, row, tags.get(row.source_id, "?"), clock, alone=row.id not in paired))
+        one = _media(file, row, tags.get(row.source_id, "?"), clock, alone=row.id not in paired)
+        kept = parts.get(row.id) if recipe.parts and row.kind == PICTURE else None
+        media.append(one if kept is None else _part(one, kept, at))
         placed[str(number)] = view.placed[row.id].start + at
     joined = list(_joined(view))
     lies = lay_day(media, joined, placed)
@@ -60,6 +72,13 @@ def timeline_of(view: Overview, recipe: Recipe, marked: dict[int, list[SyncPoint
     typed = typed_start(recipe, clock)
     label = typed if typed is not None else Fraction(0) if recipe.start == Start.ZERO else start % clock.day
     return Timeline(made.name, made.fps, made.drop, label, made.tracks, tuple(sorted(markers, key=lambda one: one.at)))
+
+
+def _part(one: Media, kept: KeptRange, at: Fraction) -> Media:
+    """Return a file of which only what is kept of its recording is shown."""
+    before, count = round(at * one.rate), round(one.duration * one.rate)
+    first = min(max(0, kept.first - before), count)
+    return replace(one, part=(first, max(first, min(count, kept.last - before))))
 
 
 def files_in(row: Recording | None, members: dict[int, Recording]) -> Iterator[tuple[Recording, Fraction]]:

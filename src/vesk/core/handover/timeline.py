@@ -39,6 +39,8 @@ class Media:
     channels : int
     apart : str
         Why it lies on a track of its own: off-speed, unpaired; empty for the others.
+    part : (int, int) or None
+        Of a picture: which of its frames are shown, the second not any more; None: all.
     """
 
     key: str
@@ -56,11 +58,12 @@ class Media:
     take: str = ""
     channels: int = 0
     apart: str = ""
+    part: tuple[int, int] | None = None
 
 
 @dataclass(frozen=True, slots=True)
 class Joined:
-    """A picture and a sound that belong together: how the sound lies on the picture, seconds, as corrected.
+    """A picture and a sound that belong together: how the sound lies on the picture as it plays, seconds.
 
     `checked` says whether a person stated that it holds; `stretch` how many seconds the picture plays for one of its
     own, 1 unless it is the one that is retimed.
@@ -253,7 +256,7 @@ def build(
         if one.kind != PICTURE:
             own = [link for link in joined if link.sound == one.key and link.picture in pictures]
             sounds += _sound_clips(one, at[one.key] - start, own, pictures)
-    clips = _with_moments([*pictures.values(), *sounds])
+    clips = _with_moments([clip for clip in (*pictures.values(), *sounds) if clip.count])
     names: dict[str, None] = dict.fromkeys(order)
     tracks = []
     for one in there:
@@ -269,11 +272,12 @@ def build(
 
 
 def _picture_clip(one: Media, at: Fraction, joined: Sequence[Joined], fps: Fraction) -> Clip:
-    frame = floor(at * fps + Fraction(1, 2))
-    count = round(one.duration * one.rate)
+    first, last = one.part or (0, round(one.duration * one.rate))
     stretch = next((link.stretch for link in joined if link.picture == one.key and link.stretch != 1), Fraction(1))
-    whole = Fraction(frame) / fps
-    return Clip(one, whole, Fraction(0), count, 1 / stretch, float(whole - at))
+    begins = Fraction(first) / one.rate
+    at += begins * stretch
+    whole = Fraction(floor(at * fps + Fraction(1, 2))) / fps
+    return Clip(one, whole, begins, last - first, 1 / stretch, float(whole - at))
 
 
 def _sound_clips(one: Media, at: Fraction, own: Sequence[Joined], pictures: Mapping[str, Clip]) -> list[Clip]:
@@ -287,13 +291,13 @@ def _sound_clips(one: Media, at: Fraction, own: Sequence[Joined], pictures: Mapp
         shown = picture.count / picture.media.rate
         for low, high, piece in pieces_of(link.laid):
             back = piece.inverse()
-            begin, end = back(Fraction(0)), back(shown)
+            begin, end = back(picture.first * link.stretch), back((picture.first + shown) * link.stretch)
             begin = begin if low is None else max(begin, low)
             end = end if high is None else min(end, high)
             wanted = max(0, -floor(-begin * one.rate)), min(total, floor(end * one.rate))
             pieces, free = _cut(free, wanted)
             for first, stop in pieces:
-                exact = picture.at + piece(Fraction(first) / one.rate) * link.stretch
+                exact = picture.at + piece(Fraction(first) / one.rate) - picture.first * link.stretch
                 whole = Fraction(floor(exact * one.rate + Fraction(1, 2))) / one.rate
                 speed = Fraction(1) if link.stretch != 1 else 1 / piece.rate
                 made.append(Clip(one, whole, first / one.rate, stop - first, speed, float(whole - exact)))

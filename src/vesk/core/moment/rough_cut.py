@@ -6,7 +6,7 @@ from collections.abc import Sequence
 from dataclasses import dataclass, replace
 from enum import StrEnum
 from fractions import Fraction
-from math import floor
+from math import ceil, floor
 
 from vesk.core.errors import RefusedError
 from vesk.core.handover.timeline import Clip, Media, Timeline, Track
@@ -143,14 +143,17 @@ def as_timeline(name: str, cut: RoughCut, lying: Sequence[Lying], *, fps: Fracti
         shown = one.camera if one.takes != Takes.SOUND or not shown else shown
         heard = one.camera if one.takes != Takes.PICTURE else heard
         low, high = Fraction(one.first) / fps, Fraction(one.last) / fps
-        pictures += _clips(lying, shown, Kind.PICTURE, low, high, start)
-        sounds += _clips(lying, heard, None, low, high, start)
-    tracks = (Track("rough cut", Kind.PICTURE, tuple(pictures)), Track("sound", Kind.SOUND, tuple(_joined(sounds))))
+        pictures += _clips(lying, shown, Kind.PICTURE, low, high, start, fps)
+        sounds += _clips(lying, heard, None, low, high, start, fps)
+    tracks = (
+        Track("rough cut", Kind.PICTURE, tuple(_joined(pictures))),
+        Track("sound", Kind.SOUND, tuple(_joined(sounds))),
+    )
     return Timeline(name, fps, drop, start, tracks)
 
 
 def _clips(
-    lying: Sequence[Lying], tag: str, kind: Kind | None, low: Fraction, high: Fraction, start: Fraction
+    lying: Sequence[Lying], tag: str, kind: Kind | None, low: Fraction, high: Fraction, start: Fraction, fps: Fraction
 ) -> list[Clip]:
     """Return a device's files between two times of the day: whole frames of pictures, whole samples of sounds."""
     made = []
@@ -158,7 +161,9 @@ def _clips(
         if one.media.tag != tag or (kind is not None and one.media.kind != kind):
             continue
         rate = one.media.rate
-        begins = max(low, one.on_day(Fraction(0)))
+        # Where a file begins or ends within a cut: the first whole frame of the day, or sample, that it covers.
+        grid = rate if one.media.kind != Kind.PICTURE else fps
+        begins = max(low, Fraction(ceil(one.on_day(Fraction(0)) * grid), 1) / grid)
         ends = min(high, one.on_day(one.media.duration))
         if ends <= begins:
             continue

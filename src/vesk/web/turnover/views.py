@@ -48,7 +48,8 @@ def _typed(day: Day) -> Recipe:
     return Recipe(
         sound=form.word("sound", SoundForm), pattern=form.text("pattern").strip(), movies=ticked("movies"),
         scratch=ticked("scratch"), timecode=ticked("timecode"), timeline=ticked("timeline"), aaf=ticked("aaf"),
-        edl=ticked("edl"), pdf=ticked("pdf"), originals=ticked("originals"), which=form.word("which", Which),
+        edl=ticked("edl"), pdf=ticked("pdf"), originals=ticked("originals"),
+        parts=ticked("parts"), which=form.word("which", Which),
         start=form.word("start", Start), start_label=form.text("start_label").strip(),
         channels=tuple((tag, text) for tag, text in said if text),
         handles=form.whole("handles", most=10_000) if form.text("handles") else 0,

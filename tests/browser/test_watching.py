@@ -1,0 +1,182 @@
+"""Watching, in the real browser: what is painted and what is heard belong together, before and after a correction."""
+
+from datetime import date
+from fractions import Fraction
+
+import numpy as np
+import pytest
+from PIL import Image, ImageDraw, ImageFont
+from playwright.sync_api import Page, expect
+from tests.conftest import SHORT, make_shoot
+
+from vesk.actions import correct, intake, light_copies, pairing
+from vesk.core.timecode import FrameRate
+from vesk.settings import Settings
+from vesk.store import days, pairings, recordings
+
+CAMERA = """
+[[device]]
+tag = "{tag}"
+name = "camera {tag}"
+kind = "camera"
+folder = "{tag}007"
+roll = "{tag}007"
+phase = {phase}
+header_off_s = {off}
+jams = ["{jam}"]
+distance_m = 1.0
+noise_db = -55
+channels = ["scratch"]
+"""
+START = {"23.976": "10:00:01:00", "25": "10:00:01:00", "29.97 DF": "10:00:01;00"}
+WATCH = """async (seconds) => {
+  const sound = await import('/static/watching/sound.js');
+  const { context, output } = sound.tap();
+  const ears = context.createScriptProcessor(1024, 1, 1), heard = [];
+  ears.onaudioprocess = (event) => heard.push([event.playbackTime, [...event.inputBuffer.getChannelData(0)]]);
+  output.connect(ears);
+  ears.connect(context.destination);
+  const panes = [...document.querySelectorAll('.pane')], seen = [];
+  document.dispatchEvent(new KeyboardEvent('keydown', { key: ' ', bubbles: true }));
+  const from = performance.now();
+  while (performance.now() - from < 1000 * seconds) {
+    await new Promise(requestAnimationFrame);
+    const late = context.outputLatency || context.baseLatency || 0;
+    seen.push([context.currentTime - late, panes.map((pane) => window.counter(pane.querySelector('canvas')))]);
+  }
+  document.dispatchEvent(new KeyboardEvent('keydown', { key: ' ', bubbles: true }));
+  return { rate: context.sampleRate, heard, seen };
+}"""
+STAND = """async (at) => {
+  const sound = await import('/static/watching/sound.js');
+  sound.stand(at);
+  document.getElementById('wave').dispatchEvent(new WheelEvent('wheel', { deltaY: 0, cancelable: true }));
+  const panes = [...document.querySelectorAll('.pane')];
+  const from = performance.now();
+  for (let same = 0, last = ''; same < 8 && performance.now() - from < 20000; ) {
+    await new Promise(requestAnimationFrame);
+    const now = panes.map((pane) => pane.querySelector('canvas').dataset.frame).join();
+    same = now === last && !now.split(',').includes('') ? same + 1 : 0;
+    last = now;
+  }
+}"""
+COUNTER = """window.counter = (canvas) => {
+  const data = canvas.getContext('2d').getImageData(4, 190, 97, 24).data;
+  let bits = '';
+  for (let k = 0; k < data.length; k += 4) bits += data[k] > 128 ? '1' : '0';
+  return bits;
+}"""
+
+
+def counters(most):
+    """Return the burnt-in counters as the page gives them, in the order of frames."""
+    font, made = ImageFont.load_default(21), []
+    for frame in range(most):
+        image = Image.new("RGB", (384, 216), (12, 14, 16))
+        ImageDraw.Draw(image).text((10, 189), f"{frame:06d}", fill=(240, 240, 230), font=font)
+        made.append(np.asarray(image)[190:214, 4:101, 0] > 128)
+    return np.stack(made).reshape(most, -1)
+
+
+def read(told, known):
+    """Return which frame a counter says, or None where it says none clearly."""
+    given = np.frombuffer(told.encode(), np.uint8) == ord("1")
+    apart = (known != given).sum(axis=1)
+    best = int(apart.argmin())
+    return best if apart[best] < 60 and apart[best] < np.partition(apart, 1)[1] else None
+
+
+@pytest.fixture
+def watched(db, settings, tmp_path):
+    """Return a function that shoots a moment with cameras whose headers are wrong, and takes it in."""
+
+    def made(rate, cameras):
+        text = SHORT.format(rate=rate, jam="07:30:00", start=START[rate])
+        text = text.replace("length = 9", "length = 5").replace("to = 9.0", "to = 5.0").replace("8.5]]", "4.5]]")
+        device, shot = text.split("[[shot]]")
+        rolls = ""
+        for number, tag in enumerate("BCD"[: cameras - 1], 1):
+            device += CAMERA.format(tag=tag, phase=0.3 * number, off=(0.32, -0.4, 0.08)[number - 1], jam="07:30:00")
+            rolls += f', {{ source = "{tag}", from = {0.2 * number}, to = {5 - 0.3 * number} }}'
+        shot = shot.replace("to = 5.0 }", f"to = 5.0 }}{rolls}")
+        shoot = make_shoot(f"{device}[[shot]]{shot}", tmp_path)
+        day = intake.name_day(
+            db, settings, production="The Lantern Ferry", number=7, shot_on=date(2027, 3, 19),
+            rate=FrameRate.parse(rate), folder=str(shoot.folder),
+        )  # fmt: skip
+        intake.take_in(db, settings, day)
+        pairing.pair_day(db, day)
+        for row in light_copies.wanted(db, settings, day):
+            light_copies.make(db, settings, row.id)
+        db.commit()
+        return day, shoot
+
+    return made
+
+
+def opened(page, serve, day, about):
+    page.add_init_script(COUNTER)
+    page.goto(f"{serve()}/days/{day.id}/watching/{about.id}")
+    expect(page.locator(".pane canvas").first).to_have_attribute("data-frame", "0")
+    page.evaluate(STAND, 0.9)
+
+
+def seen_at_the_clap(page, known):
+    """Play, and return which frame every pane showed when the clap was heard."""
+    told = page.evaluate(WATCH, 1.3)
+    first = told["heard"][0][0]
+    sound = np.concatenate([np.asarray(block) for _, block in told["heard"]])
+    assert np.abs(sound).max() > 0.05
+    clap = int(np.argmax(np.abs(sound) > 0.4 * np.abs(sound).max()))
+    heard = first + clap / told["rate"]
+    shown = min(told["seen"], key=lambda one: abs(one[0] - heard))
+    assert abs(shown[0] - heard) < 0.05
+    return [read(bits, known) for bits in shown[1]]
+
+
+@pytest.mark.parametrize(("rate", "cameras"), [("25", 4), ("23.976", 2), ("29.97 DF", 2)])
+def test_what_is_painted_belongs_to_what_is_heard_before_and_after_a_correction(
+    page: Page, db, settings: Settings, serve, watched, rate, cameras
+):
+    day, shoot = watched(rate, cameras)
+    fps = float(FrameRate.parse(rate).fps)
+    known = counters(round(7 * fps))
+    rows = {row.name: row for row in recordings.of_day(db, day.id)}
+    about = next(row for name, row in rows.items() if name.startswith("A007"))
+    truth = {one["path"].rsplit("/", 1)[-1]: one for one in shoot.truth["recordings"]}
+    tags = {one.id: one.tag for one in days.sources(db, day.id)}
+    off, late = {}, {}
+    for now in pairings.of_day(db, day.id):
+        name = next(one for one, row in rows.items() if row.id == now.picture_id)
+        tag = tags[rows[name].source_id]
+        off[tag] = shoot.pair(name, next(one for one, row in rows.items() if row.id == now.sound_id))["offset_s"]
+        late[tag] = float(now.offset) - off[tag]
+        truth[tag] = truth[name]
+    assert len(late) == cameras
+    assert any(abs(one) * fps > 1 for one in late.values())
+    opened(page, serve, day, about)
+    order = [pane.get_attribute("data-tag") for pane in page.locator(".pane").all()]
+    assert len(order) == cameras
+    # A sound that is laid late is heard when its camera is past the clap.
+    shown = seen_at_the_clap(page, known)
+    for tag, frame in zip(order, shown, strict=True):
+        assert frame == pytest.approx(truth[tag]["clap_frame"] - 0.5 + late[tag] * fps, abs=1.5), (tag, shown, late)
+    for now in pairings.of_day(db, day.id):
+        tag = tags[next(row.source_id for row in rows.values() if row.id == now.picture_id)]
+        slip = Fraction(-late[tag]).limit_denominator(10**9)
+        correct.set_own(db, settings, now.id, version=now.version, slip=slip, ppm=Fraction(0))
+    db.commit()
+    page.reload()
+    expect(page.locator(".pane canvas").first).to_have_attribute("data-frame", "0")
+    page.evaluate(STAND, 0.9)
+    shown = seen_at_the_clap(page, known)
+    for tag, frame in zip(order, shown, strict=True):
+        assert frame == pytest.approx(truth[tag]["clap_frame"] - 0.5, abs=1.5), (tag, shown)
+    # Standing, every pane shows just the frame that belongs there.
+    for at in (0.83, 1.3, 2.87, 2.13):
+        page.evaluate(STAND, at)
+        due = {tag: (at - off["A"] + off[tag]) * fps for tag in order}
+        told = page.evaluate("[...document.querySelectorAll('.pane canvas')].map(window.counter)")
+        for tag, bits in zip(order, told, strict=True):
+            if abs(due[tag] - round(due[tag])) > 0.03:  # a pane between two frames may show either
+                assert read(bits, known) == int(due[tag]), (tag, at, due[tag])
