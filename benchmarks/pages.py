@@ -149,6 +149,7 @@ def main(scale: float) -> int:
                 ("Turnover", f"/days/{number}/turnover"),
                 ("a recording", f"/recordings/{chosen}"),
                 ("Journal", f"/days/{number}/journal"),
+                ("Watching", f"/days/{number}/watching"),
             ):
                 answer = client.get(address, follow_redirects=True)
                 if answer.status_code != 200:

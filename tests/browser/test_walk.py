@@ -53,7 +53,7 @@ def settles(page: Page, wanted: list[float], within: float = 0.015) -> None:
 def ink(page: Page, place: str) -> int:
     """Count the pixels that are drawn in a window's canvas."""
     return page.evaluate(
-        """place => { const c = document.querySelector(`#window-${place} canvas`);
+        """place => { const c = document.querySelector(`#window-${place} .waves`);
         const d = c.getContext('2d').getImageData(0, 0, c.width, c.height).data; let n = 0;
         for (let i = 3; i < d.length; i += 4) n += d[i] > 0; return n; }""",
         place,
@@ -136,12 +136,18 @@ def _recipe(page: Page) -> None:
     page.locator("h1").click()
 
 
+FILM = """place => { const c = document.querySelector(`#window-${place} .film`);
+        const seen = c.getContext('2d').getImageData(0, 0, c.width, c.height).data;
+        return c.width > 300 && new Set(seen).size > 40; }"""
+
+
 def _bench(page: Page) -> None:
     before = errors(page)
     assert before[0] < before[1] < before[2]
     assert before[2] == pytest.approx(0.28, abs=0.02)
     until(lambda: ink(page, "head") > 2000, 15, "the waveform")
     until(lambda: page.locator("#window-tail .strip img").evaluate_all("all => all.every(i => i.naturalWidth > 0)"), 15)
+    until(lambda: all(page.evaluate(FILM, place) for place in ("head", "middle", "tail")), 15)
     # Zoom from ten seconds to single samples: something is drawn at every level.
     page.locator("[data-zoom='10']").click()
     for _ in range(15):
@@ -159,7 +165,7 @@ def _bench(page: Page) -> None:
     expect(page.locator(".history li")).to_have_count(1)
     assert page.locator("#slip").input_value() == "0.9005"  # one sample is 1/1920 frame
     # By dragging: half a frame of five across a window's width.
-    box = page.locator("#window-middle canvas").bounding_box()
+    box = page.locator("#window-middle .waves").bounding_box()
     x, y = box["x"] + box["width"] / 2, box["y"] + box["height"] * 0.75
     page.mouse.move(x, y)
     page.mouse.down()

@@ -95,7 +95,7 @@ def test_a_light_copy_numbers_frames_by_their_own_times_and_each_can_be_cut_out_
     assert [told_by[at] for at in held] == [told(np.asarray(stills[at].convert("L"))) for at in sorted(stills)]
     assert set(shown) <= set(stamps)
     assert len(shown) == len(set(shown)) >= 60
-    assert all(b - a <= 12 for a, b in zip(copy.keys, copy.keys[1:], strict=False))
+    assert all(b - a <= 8 for a, b in zip(copy.keys, copy.keys[1:], strict=False))
     with av.open(str(entry.light)) as played:  # as a player reads it
         stream = played.streams.video[0]
         times = [round(frame.pts * stream.time_base * Fraction(*copy.fps)) for frame in played.decode(stream)]

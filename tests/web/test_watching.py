@@ -98,16 +98,19 @@ def test_a_light_copy_is_given_by_its_bytes(client, db, settings, day):
     assert client.get(f"/media/{number}/light.json").status_code == 404
     light_copies.make(db, settings, number)
     db.commit()
-    index = client.get(f"/media/{number}/light.json").json
+    told = client.get(f"/media/{number}/light.json")
+    index, address = told.json, f"/media/light/{told.headers['X-Content']}.mp4"
     assert get(client, day, number, "state").json["pictures"][0]["light"] == "ready"
-    whole = client.get(f"/media/{number}/light.mp4")
+    whole = client.get(address)
     assert whole.status_code == 200
     low, high = index["begins"], index["begins"] + index["sizes"][0]
-    part = client.get(f"/media/{number}/light.mp4", headers={"Range": f"bytes={low}-{high - 1}"})
+    part = client.get(address, headers={"Range": f"bytes={low}-{high - 1}"})
     assert (part.status_code, part.data) == (206, whole.data[low:high])
     assert part.headers["Content-Range"] == f"bytes {low}-{high - 1}/{len(whole.data)}"
-    beyond = client.get(f"/media/{number}/light.mp4", headers={"Range": f"bytes={len(whole.data)}-"})
+    beyond = client.get(address, headers={"Range": f"bytes={len(whole.data)}-"})
     assert beyond.status_code == 416
+    for strange in ("..", "a" * 200, "a%2Fb", "none"):
+        assert client.get(f"/media/light/{strange}.mp4").status_code == 404
 
 
 def test_what_is_wrong_the_part_handed_over_and_cuts_are_kept_and_taken_back(client, db, settings, day):

@@ -12,7 +12,7 @@ from vesk.settings import PROJECT
 
 def arguments(parser: argparse.ArgumentParser) -> None:
     """Name the options."""
-    sets = ("all", "walk", "intake", "measuring", "day", "clocks", "handover", "pages", "faults")
+    sets = ("all", "walk", "intake", "measuring", "day", "clocks", "handover", "pages", "watching", "faults")
     parser.add_argument("which", nargs="?", choices=sets, default="all", help="what to measure")
     parser.add_argument("--media", type=Path, help="a simulated day to reuse (made when left out)")
     parser.add_argument("--scale", type=float, default=1.0, help="share of the cases to run")
@@ -35,6 +35,8 @@ def run(options: argparse.Namespace) -> int:
         import_module("handover").main(options.scale)
     if options.which in {"all", "pages"}:
         import_module("pages").main(options.scale)
+    if options.which in {"all", "watching"}:
+        import_module("watching").main(options.scale)
     if options.which == "faults":  # it kills and fills disks of its own: only when asked for by name
         import_module("faults").main(options.scale)
     return 0

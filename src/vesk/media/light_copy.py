@@ -20,10 +20,10 @@ import numpy as np
 from vesk.core.errors import MediaError, StorageError
 from vesk.core.picture.levels import Levels, Lift
 
-LINES, GROUP = 360, 12
+LINES, GROUP = 324, 8
 _LOOK_EVERY = 25  # frames between two that are looked at for brightness
 _OPTIONS = {
-    "preset": "superfast", "crf": "25", "bf": "0", "g": str(GROUP), "keyint_min": str(GROUP), "sc_threshold": "0",
+    "preset": "ultrafast", "crf": "26", "bf": "0", "g": str(GROUP), "keyint_min": str(GROUP), "sc_threshold": "0",
     "tune": "fastdecode",
 }  # fmt: skip
 
@@ -97,7 +97,7 @@ def write_light_copy(
                     size = _fitted(frame.width, frame.height)
                     stream.width, stream.height = size
                     stream.codec_context.time_base = 1 / fps
-                small = frame.reformat(width=size[0], height=size[1], format="yuv420p", interpolation="BILINEAR")
+                small = frame.reformat(width=size[0], height=size[1], format="yuv420p", interpolation="FAST_BILINEAR")
                 small.pts, small.time_base = number, 1 / fps
                 small.pict_type = 0  # as the coder sees fit, not as the original was coded
                 if len(numbers) % _LOOK_EVERY == 0:

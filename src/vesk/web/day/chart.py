@@ -67,6 +67,8 @@ class Chart:
     lanes: list[Lane]
     times: list[tuple[float, str]]
     folds: list[tuple[float, float, str]]
+    runs: list[tuple[float, float, float]]  # where each stretch that is not folded begins: pixel, second; seconds long
+    scale: float  # pixels a second
 
 
 class Axis:
@@ -82,16 +84,22 @@ class Axis:
         rolling = float(sum((stop - start for start, stop in self.runs), Fraction(0))) or 1.0
         room = width - LEFT - RIGHT
         fold = min(FOLD, 0.5 * room / max(1, len(self.runs) - 1))
-        self._scale = (room - fold * max(0, len(self.runs) - 1)) / rolling
+        self.scale = (room - fold * max(0, len(self.runs) - 1)) / rolling
         self.starts: list[float] = []
         x = float(LEFT)
         for start, stop in self.runs:
             self.starts.append(x)
-            x += float(stop - start) * self._scale + fold
+            x += float(stop - start) * self.scale + fold
         self.fold = fold
         # A microsecond is far below a pixel: floats here, and each end belongs to its run.
         self._begins = [float(start) for start, _ in self.runs]
         self._ends = [float(stop) + 1e-6 for _, stop in self.runs]
+
+    @property
+    def laid(self) -> list[tuple[float, float, float]]:
+        """Where each stretch begins, pixel and second of the day, and its seconds: to read a time off a place."""
+        pairs = zip(self.starts, self.runs, strict=True)
+        return [(round(x, 2), float(start), float(stop - start)) for x, (start, stop) in pairs]
 
     def x(self, at: Fraction) -> float:
         """Return where a moment of some run lies."""
@@ -99,7 +107,7 @@ class Axis:
         run = bisect_right(self._begins, when) - 1
         if run < 0 or when > self._ends[run]:
             return float(LEFT)
-        return self.starts[run] + (when - self._begins[run]) * self._scale
+        return self.starts[run] + (when - self._begins[run]) * self.scale
 
 
 def chart(
@@ -164,7 +172,7 @@ def chart(
         first_name = begins[bisect_left(begins, start, key=itemgetter(0))][1]
         said = f"nobody rolled for {duration(float(start - stop))}, from {last_name} to {first_name}"
         folds.append((x - axis.fold, axis.fold, said))
-    return Chart(width, TOP + len(sources) * LANE + 4, lanes, times, folds)
+    return Chart(width, TOP + len(sources) * LANE + 4, lanes, times, folds, axis.laid, axis.scale)
 
 
 def _between(own: list[tuple[Recording, Placed]], axis: Axis, tag: str) -> list[Between]:

@@ -31,6 +31,7 @@ bp = Blueprint("media", __name__, url_prefix="/media")
 MOST_AT_S = 1_000_000
 MOST_PEAKS, MOST_SAMPLES, MOST_SECONDS = 1 << 14, 1 << 16, 30
 MOST_LIGHT = 8 << 20  # bytes of a light copy in one answer
+MOST_NAME = 80
 _JOINED_S = 4.0
 AROUND = 12  # frames decoded on either side of the one asked for: its neighbours are asked for next
 
@@ -120,16 +121,22 @@ def light_index(recording_id: int) -> ResponseReturnValue:
     except OSError:
         raise NotFoundError(f"{place.path.name} has no light copy yet.") from None
     cache.touch(place.entry)
-    return _kept(data, place.entry.folder.name, "application/json")
+    response = _kept(data, place.entry.folder.name, "application/json")
+    response.headers["X-Content"] = place.entry.folder.name
+    response.cache_control.max_age = None
+    response.cache_control.no_cache = True  # a copy that was let go of is not there, whatever a browser kept
+    return response
 
 
-@bp.get("/<int:recording_id>/light.mp4")
-def light(recording_id: int) -> ResponseReturnValue:
-    """Give a light copy, or the range of it that is asked for."""
-    place = _located(recording_id)
+@bp.get("/light/<content>.mp4")
+def light(content: str) -> ResponseReturnValue:
+    """Give a light copy by its content, or the range of it that is asked for: nothing else is looked at for it."""
+    if not (content.isascii() and content.isalnum() and len(content) <= MOST_NAME):
+        raise NotFoundError("That is no light copy.")
+    entry = cache.entry_of(settings().cache, content)
     asked = request.range.ranges[0] if request.range and len(request.range.ranges) == 1 else None
     try:
-        with place.entry.light.open("rb") as file:
+        with entry.light.open("rb") as file:
             size = file.seek(0, 2)
             low = asked[0] if asked else 0
             high = min(size, asked[1] if asked and asked[1] is not None else size, low + MOST_LIGHT)
@@ -138,7 +145,7 @@ def light(recording_id: int) -> ResponseReturnValue:
             file.seek(low)
             data = file.read(high - low)
     except OSError:
-        raise NotFoundError(f"{place.path.name} has no light copy yet.") from None
+        raise NotFoundError("This light copy was let go of; it is made anew.") from None
     whole = low == 0 and high == size
     response = Response(data, 200 if whole and not asked else 206, mimetype="video/mp4")
     response.headers["Accept-Ranges"] = "bytes"

@@ -1,5 +1,6 @@
 // The bench: three windows of one pairing at one zoom; zooming, slipping, listening.
 import { notOurs } from "/static/keys.js";
+import { Copy, Film, exact } from "/static/light_copy.js";
 import { draw } from "./draw.js";
 import { play, playhead, stop } from "./listen.js";
 
@@ -31,6 +32,52 @@ const read = () => {
   state = JSON.parse($("bench-state")?.textContent ?? "{}");
   for (const [index, figure] of figures().entries()) figure.classList.toggle("chosen", index === chosen);
   redraw();
+};
+
+/** A light copy for each window: each plays at a place of its own. What there is none of is shown as stills.
+ * @type {{ picture: number, each: (Copy | Film)[] }} */
+let films = { picture: 0, each: [] };
+const open = async () => {
+  const { id } = state.picture;
+  if (films.picture === id) return;
+  for (const one of films.each) one.close();
+  films = { picture: id, each: [] };
+  const first = await Copy.open(id).catch(() => null);
+  if (!first || films.picture !== id) return;
+  films.each = state.windows.map((/** @type {any} */ _, /** @type {number} */ k) => {
+    const made = exact() ? (k ? new Copy(first.content, first.index) : first) : new Film(first.content, first.index);
+    made.onFrames = redraw;
+    return made;
+  });
+  redraw();
+};
+
+/** The picture of each window, large: where it is played, the frame that is heard.
+ * @param {HTMLElement} figure @param {number} index @param {number | null} heard */
+const film = (figure, index, heard) => {
+  const canvas = /** @type {HTMLCanvasElement} */ (figure.querySelector(".film"));
+  const last = state.picture.frames - 1;
+  const frame = Math.min(last, Math.max(0, Math.floor((heard ?? state.windows[index].at_s) * state.fps + 1e-4)));
+  const key = `${state.picture.id} ${frame}`;
+  const pen = /** @type {CanvasRenderingContext2D} */ (canvas.getContext("2d", { alpha: false }));
+  const copy = films.each[index];
+  const found = copy?.at(frame, heard === null ? 0 : 1);
+  if (found && copy) {
+    if (canvas.dataset.frame === key && canvas.dataset.light) return;
+    const { width, height } = copy.index;
+    if (canvas.width !== width || canvas.height !== height) Object.assign(canvas, { width, height });
+    pen.drawImage(/** @type {any} */ (found.picture), 0, 0, width, height);
+    Object.assign(canvas.dataset, { frame: key, light: "1" });
+  } else if (!copy && heard === null && canvas.dataset.frame !== key) {
+    canvas.dataset.frame = key;
+    const still = new Image();
+    still.onload = () => {
+      if (canvas.dataset.frame !== key || canvas.dataset.light) return;
+      Object.assign(canvas, { width: still.naturalWidth, height: still.naturalHeight });
+      pen.drawImage(still, 0, 0);
+    };
+    still.src = `/media/${state.picture.id}/frame/${frame}.jpg`;
+  }
 };
 
 /** The frames under a window: each picture stands over the time it is shown at. */
@@ -72,12 +119,14 @@ const redraw = () => {
   drawing = requestAnimationFrame(() => {
     drawing = 0;
     if (!state.windows) return;
+    void open();
     strips();
     const channel = Number(/** @type {HTMLSelectElement | null} */ ($("track"))?.value ?? 0);
     for (const [index, figure] of figures().entries()) {
-      const canvas = /** @type {HTMLCanvasElement} */ (figure.querySelector("canvas"));
+      const canvas = /** @type {HTMLCanvasElement} */ (figure.querySelector(".waves"));
       const window_ = state.windows[index];
       const at = index === chosen ? playhead() : null;
+      film(figure, index, at);
       draw(
         canvas,
         state,
@@ -271,7 +320,8 @@ document.addEventListener("keydown", (event) => {
   } else if ("serp".includes(event.key)) {
     mode = { s: "sum", e: "split", r: "scratch", p: "mix" }[event.key] ?? "sum";
     listen();
-  } else if (event.key === "[" || event.key === "]")
+  } else if (event.key === "v") /** @type {HTMLAnchorElement | null} */ ($("watch"))?.click();
+  else if (event.key === "[" || event.key === "]")
     /** @type {HTMLAnchorElement | null} */ ($(event.key === "[" ? "before" : "after"))?.click();
 });
 

@@ -45,6 +45,27 @@ document.addEventListener(
   },
   { capture: true },
 );
+/** Watch the moment at a place of the chart, pixels from its left; in a folded stretch, where the next one begins.
+ * @param {SVGElement} drawn @param {number} x */
+const watch = (drawn, x) => {
+  const { runs, scale, watch: to } = drawn.dataset;
+  let at = null;
+  for (const [from, second, long] of JSON.parse(runs ?? "[]"))
+    if (at === null || x >= from) at = second + Math.min(long, Math.max(0, (x - from) / Number(scale)));
+  if (at !== null) location.assign(`${to}?at=${at.toFixed(3)}`);
+};
+document.addEventListener("dblclick", (event) => {
+  const drawn = /** @type {Element} */ (event.target).closest?.("svg.chart[data-runs]");
+  if (drawn instanceof SVGElement) watch(drawn, event.clientX - drawn.getBoundingClientRect().left);
+});
+document.addEventListener("keydown", (event) => {
+  if (event.key !== "v" || event.ctrlKey || event.metaKey || event.altKey || typing(event.target)) return;
+  const block = document.activeElement?.closest?.(".chart a")?.querySelector("rect");
+  const row = /** @type {HTMLElement | null} */ (document.activeElement?.closest?.("#ledger tbody tr") ?? null);
+  const about = block?.dataset.recording ?? row?.dataset.recording;
+  const to = /** @type {SVGElement | null} */ (document.querySelector("svg.chart[data-watch]"))?.dataset.watch;
+  if (about && to) location.assign(`${to}/${about}`);
+});
 // The chart and the ledger are one: what is pointed at in either is marked in both.
 document.addEventListener("pointerover", (event) => {
   const at = /** @type {Element} */ (event.target);

@@ -1,6 +1,6 @@
 // The panes: which camera stands where, its due picture painted, what is written over it.
 import { dayLabel, frameAt, label, moved, own } from "./axis.js";
-import { Copy, Film, exact } from "./copy.js";
+import { Copy, Film, exact } from "/static/light_copy.js";
 
 /** @typedef {import("./axis.js").Pieces} Pieces */
 /** @typedef {{ id: number, tag: string, device: string, name: string, seconds: number, map: Pieces, begins: number,
@@ -24,7 +24,7 @@ const copyOf = (recording, arrived) => {
     .then((copy) => {
       if (!copy) copies.delete(recording);
       else {
-        const made = exact() ? copy : new Film(recording, copy.index);
+        const made = exact() ? copy : new Film(copy.content, copy.index);
         made.onFrames = arrived;
         copies.set(recording, made);
         arrived();
@@ -115,6 +115,11 @@ export class Pane {
     const copy = copyOf(now.id, this.arrived);
     const found = copy?.at(frame, speed * (now.fps / state.fps || 1));
     counted.due += 1;
+    if (copy instanceof Copy && copy.gone) {
+      copy.close();
+      copies.delete(now.id);
+      document.dispatchEvent(new CustomEvent("vesk:light-gone"));
+    }
     if (!copy || !found) {
       counted.late += 1;
       if (!this.painted.startsWith(`${now.id} `)) this.say("");

@@ -1,7 +1,7 @@
 // Watching a moment: every camera that ran then, one sound, one clock.
 import { notOurs } from "/static/keys.js";
 import { dayLabel, onAxis, own } from "./axis.js";
-import { exact } from "./copy.js";
+import { exact } from "/static/light_copy.js";
 import { Cutting } from "./cutting.js";
 import { Pane, keepOnly } from "./panes.js";
 import { feed, play, playing, position, speed, stand } from "./sound.js";
@@ -145,14 +145,22 @@ const paint = () => {
   if (playing()) $("speed").textContent = speed() === 1 ? "" : `${speed() < 0 ? "back " : ""}${Math.abs(speed())} ×`;
   if (playing() && performance.now() - drawn < 40) return; // the waveform need not move with every picture
   drawn = performance.now();
+  $("says-what").textContent = exact() ? "" : "shown within two frames: this address is not a secure one";
+  cutting.show(at);
+  clearTimeout(waving_);
+  if (playing()) wave(at, sound);
+  else {
+    waving_ = window.setTimeout(() => wave(at, sound), 40); // pictures first
+    tell();
+  }
+};
+let waving_ = 0;
+/** @param {number} at @param {any} sound */
+const wave = (at, sound) =>
   drawWave($("wave"), state, {
     at, span, tall, shift: heard.way === "scratch" ? 0 : shift(), channel: drawnChannel(sound), sounds: waving(),
     range: state.range,
   }, later);
-  $("says-what").textContent = exact() ? "" : "shown within two frames: this address is not a secure one";
-  cutting.show(at);
-  if (!playing()) tell();
-};
 const drawnChannel = (/** @type {any} */ sound) =>
   heard.way === "scratch"
     ? (camera()?.pictures[0]?.scratch ?? 0)
@@ -554,6 +562,7 @@ document.addEventListener("focusin", (event) => {
   if (index >= 0 && index !== chosen) choose(index);
 });
 document.addEventListener("vesk:theme", later);
+document.addEventListener("vesk:light-gone", () => follow());
 new ResizeObserver(later).observe($("wave"));
 
 take(JSON.parse($("moment-state").textContent));

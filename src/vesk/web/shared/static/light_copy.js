@@ -1,7 +1,8 @@
 // A light copy: its frames fetched by bytes and decoded a group at a time, the ones wanted soonest first.
 
-const TOGETHER = 8; // groups fetched at once
-const SPANS = 6; // such stretches kept
+const TOGETHER = 3; // groups fetched at once
+const SPANS = 16; // such stretches kept
+const REST_MS = 50; // how long it stands before what lies beside is decoded: who seeks on waits for nothing
 
 /** @typedef {{ fps: [number, number], frames: number, width: number, height: number, codec: string,
  *   description: string, begins: number, sizes: number[], runs: [number, number][], keys: number[],
@@ -11,9 +12,9 @@ const SPANS = 6; // such stretches kept
 export const exact = () => "VideoDecoder" in window;
 
 export class Copy {
-  /** @param {number} recording @param {Index} index */
-  constructor(recording, index) {
-    this.recording = recording;
+  /** @param {string} content @param {Index} index */
+  constructor(content, index) {
+    this.content = content;
     this.index = index;
     /** @type {number[]} */
     this.offsets = [];
@@ -27,10 +28,17 @@ export class Copy {
     this.spans = new Map();
     /** @type {Map<number, { first: number, keysOnly: boolean, frames: Map<number, VideoFrame> }>} */
     this.groups = new Map();
-    /** @type {number[]} */
+    /** Groups that are decoded now, soonest first, and those that will be.
+     * @type {number[]} */
     this.wanted = [];
+    /** @type {number[]} */
+    this.near = [];
     this.keysOnly = false;
     this.busy = false;
+    this.due = -1; // the sample that is waited for
+    this.resting = 0;
+    this.failed = -Infinity; // when; asked for again no sooner than a second after
+    this.gone = false; // let go of by the cache: it is made anew
     this.closed = false;
     /** @type {VideoDecoder | null} */
     this.decoder = null;
@@ -42,7 +50,7 @@ export class Copy {
   /** @param {number} recording */
   static async open(recording) {
     const answer = await fetch(`/media/${recording}/light.json`);
-    return answer.ok ? new Copy(recording, await answer.json()) : null;
+    return answer.ok ? new Copy(answer.headers.get("X-Content") ?? "", await answer.json()) : null;
   }
 
   /** The last sample whose number is not beyond a frame's.
@@ -80,12 +88,26 @@ export class Copy {
     const group = this.groupOf(sample);
     const step = speed < 0 ? -1 : 1;
     this.keysOnly = Math.abs(speed) > 3;
-    const ahead = this.keysOnly ? 8 : Math.abs(speed) > 1 ? 3 : 2;
-    this.wanted = [group];
-    for (let k = 1; k <= ahead; k += 1) this.wanted.push(group + k * step);
-    this.wanted.push(group - step);
-    this.wanted = this.wanted.filter((one) => one >= 0 && one < this.index.keys.length);
+    const ahead = this.keysOnly ? 10 : Math.abs(speed) > 1 ? 4 : speed ? 3 : 1;
+    const wanted = [group];
+    for (let k = 1; k <= ahead; k += 1) wanted.push(group + k * step);
+    wanted.push(group - step);
+    this.near = wanted.filter((one) => one >= 0 && one < this.index.keys.length);
+    this.due = sample;
+    if (speed || this.groups.has(group)) this.wanted = this.near;
+    else {
+      this.wanted = [group];
+      clearTimeout(this.resting);
+      this.resting = window.setTimeout(() => {
+        this.wanted = this.near;
+        void this.work();
+      }, REST_MS);
+    }
     void this.work();
+    if (speed && !this.keysOnly) {
+      const span = Math.floor((group + 4 * step) / TOGETHER);
+      if (span >= 0 && span * TOGETHER < this.index.keys.length) void this.bytes(span).catch(() => {});
+    }
     const have = this.groups.get(group);
     const shown = have?.keysOnly ? this.index.keys[group] : sample;
     const picture = have?.frames.get(shown);
@@ -93,7 +115,7 @@ export class Copy {
   }
 
   async work() {
-    if (this.busy) return;
+    if (this.busy || performance.now() - this.failed < 1000) return;
     this.busy = true;
     try {
       for (;;) {
@@ -108,17 +130,32 @@ export class Copy {
       }
     } catch {
       // What could not be fetched or decoded is asked for again with the next picture.
+      if (this.decoder && this.decoder.state !== "closed") this.decoder.close();
       this.decoder = null;
+      this.failed = performance.now();
+      for (const group of this.groups.keys()) if (!this.whole(group)) this.forget(group);
     } finally {
       this.busy = false;
     }
   }
 
+  /** @param {number} group */
+  whole(group) {
+    const { keys, sizes } = this.index;
+    const have = this.groups.get(group);
+    return have && (have.keysOnly ? 1 : (keys[group + 1] ?? sizes.length) - keys[group]) === have.frames.size;
+  }
+
+  /** @param {number} group */
+  forget(group) {
+    for (const frame of this.groups.get(group)?.frames.values() ?? []) frame.close();
+    this.groups.delete(group);
+  }
+
   tidy() {
-    for (const [group, have] of this.groups)
-      if (this.closed || !this.wanted.includes(group)) {
-        for (const frame of have.frames.values()) frame.close();
-        this.groups.delete(group);
+    for (const group of [...this.groups.keys()])
+      if (this.closed || !(this.near.includes(group) || this.wanted.includes(group))) {
+        this.forget(group);
       }
     while (this.spans.size > SPANS) this.spans.delete([...this.spans.keys()][0]);
   }
@@ -135,8 +172,9 @@ export class Copy {
     const low = this.offsets[keys[span * TOGETHER]],
       next = keys[(span + 1) * TOGETHER];
     const high = next === undefined ? this.end : this.offsets[next];
-    const asked = fetch(`/media/${this.recording}/light.mp4`, { headers: { Range: `bytes=${low}-${high - 1}` } })
+    const asked = fetch(`/media/light/${this.content}.mp4`, { headers: { Range: `bytes=${low}-${high - 1}` } })
       .then(async (answer) => {
+        if (answer.status === 404) this.gone = true;
         if (answer.status !== 206) throw new Error(String(answer.status));
         return new Uint8Array(await answer.arrayBuffer());
       });
@@ -155,7 +193,14 @@ export class Copy {
       last = keysOnly ? first : (keys[group + 1] ?? sizes.length) - 1;
     /** @type {Map<number, VideoFrame>} */
     const frames = new Map();
-    this.arrived = (frame) => frames.set(frame.timestamp, frame);
+    const before = this.groups.get(group);
+    if (before) for (const frame of before.frames.values()) frame.close();
+    this.groups.set(group, { first, keysOnly, frames });
+    this.arrived = (frame) => {
+      if (this.groups.get(group)?.frames !== frames) return frame.close(); // let go of meanwhile
+      frames.set(frame.timestamp, frame);
+      if (frame.timestamp === this.due) this.onFrames();
+    };
     const decoder = this.coder();
     for (let sample = first; sample <= last; sample += 1) {
       const at = this.offsets[sample] - base;
@@ -163,10 +208,6 @@ export class Copy {
       decoder.decode(new EncodedVideoChunk({ type: sample === first ? "key" : "delta", timestamp: sample, data }));
     }
     await decoder.flush();
-    const before = this.groups.get(group);
-    if (before) for (const frame of before.frames.values()) frame.close();
-    this.groups.set(group, { first, keysOnly, frames });
-    if (span + 1 < keys.length / TOGETHER && group % TOGETHER > TOGETHER / 2) void this.bytes(span + 1);
   }
 
   coder() {
@@ -193,13 +234,13 @@ export class Copy {
 
 /** Where frames cannot be decoded one by one: a film that is steered to the clock, within two frames of it. */
 export class Film {
-  /** @param {number} recording @param {Index} index */
-  constructor(recording, index) {
+  /** @param {string} content @param {Index} index */
+  constructor(content, index) {
     this.index = index;
     this.film = document.createElement("video");
     this.film.muted = true;
     this.film.preload = "auto";
-    this.film.src = `/media/${recording}/light.mp4`;
+    this.film.src = `/media/light/${content}.mp4`;
     this.onFrames = () => {};
     this.film.addEventListener("seeked", () => this.onFrames());
     this.film.addEventListener("loadeddata", () => this.onFrames());
