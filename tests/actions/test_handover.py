@@ -74,7 +74,7 @@ def test_everything_at_once_stands_alone_is_named_and_holds(db, settings, day):
     assert np.corrcoef(own[:-1], laid[:-1])[0, 1] > 0.98  # but for a part of a sample
 
 
-def test_of_a_take_of_which_a_part_is_kept_that_part_goes_out_and_measures_right(db, settings, day):
+def test_of_a_take_of_which_a_range_is_kept_that_range_goes_out_and_measures_right(db, settings, day):
     checked(db, settings, day, "A006_001.mov")
     _, folder = hand_over(db, settings, day, Recipe())
     whole, rate = soundfile.read(folder / "sound/A006_001.wav", dtype="int32", always_2d=True)
@@ -84,6 +84,7 @@ def test_of_a_take_of_which_a_part_is_kept_that_part_goes_out_and_measures_right
     moment = moments.moment_of(view, now.picture.id)
     watched.keep_range(db, settings, moment, view, at=Fraction(50, 25), end="from")
     watched.keep_range(db, settings, moment, view, at=Fraction(350, 25), end="to")
+    watched.note(db, settings, moment, at=Fraction(3), text="boom in the picture")
     db.commit()
     _, folder = hand_over(db, settings, day, Recipe(movies=True))
     part, _ = soundfile.read(folder / "sound/A006_001.wav", dtype="int32", always_2d=True)
@@ -93,11 +94,13 @@ def test_of_a_take_of_which_a_part_is_kept_that_part_goes_out_and_measures_right
     assert int(line["time_reference"]) == int(before["time_reference"]) + 2 * rate
     assert abs(float(line["residual_head_ms"])) < 0.2
     assert "frames 50 to 349 of 600" in line["remark"]
-    assert "only a part of it is kept" in line["reason"]  # its movie
+    assert "only a range of it is kept" in line["reason"]  # its movie
+    assert "noted: boom in the picture" in line["remark"]
+    assert "A006_001.mov: boom in the picture" in (folder / "day.otio").read_text()
     clips = read_otio(folder / "day.otio")
     picture = next(one for one in clips if one.file == "A006_001.mov")
     assert (picture.takes, picture.label - now.picture.start) == (12, 2)
-    _, folder = hand_over(db, settings, day, Recipe(parts=False))
+    _, folder = hand_over(db, settings, day, Recipe(ranges=False))
     assert soundfile.info(folder / "sound/A006_001.wav").frames == whole.shape[0]
 
 

@@ -180,3 +180,28 @@ def test_what_is_painted_belongs_to_what_is_heard_before_and_after_a_correction(
         for tag, bits in zip(order, told, strict=True):
             if abs(due[tag] - round(due[tag])) > 0.03:  # a pane between two frames may show either
                 assert read(bits, known) == int(due[tag]), (tag, at, due[tag])
+    _slips_and_cuts(page, db, day, order)
+
+
+def _slips_and_cuts(page, db, day, order):
+    """Slip the second camera while it plays, and take it in a rough cut: both are seen at once and kept."""
+    second = page.locator(".pane canvas").nth(1)
+    page.evaluate(STAND, 1.52)
+    before = int(second.get_attribute("data-frame"))
+    page.keyboard.press("ArrowDown")
+    page.keyboard.press("Shift+ArrowRight")
+    expect(second).to_have_attribute("data-frame", str(before + 1))  # the sound later: its picture is further on
+    expect(page.locator("#pending")).to_contain_text("slipped on")
+    expect(second).to_have_attribute("data-frame", str(before + 1))
+    page.keyboard.press(" ")
+    page.keyboard.press("Shift+ArrowLeft")
+    expect(page.locator("#pending")).to_contain_text("slipped on")
+    page.keyboard.press("k")
+    page.keyboard.press("2")
+    expect(page.locator("#cuts li")).to_have_count(1)
+    expect(page.locator("#cuts li")).to_contain_text(order[1])
+    page.keyboard.press(" ")
+    page.evaluate(STAND, 1.52)
+    expect(second).to_have_attribute("data-frame", str(before))
+    page.keyboard.press("Shift+K")
+    expect(page.locator("#cuts li")).to_have_count(0)

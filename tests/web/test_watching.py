@@ -96,8 +96,16 @@ def test_a_light_copy_is_given_by_its_bytes(client, db, settings, day):
     number = a.picture_id
     assert get(client, day, number, "state").json["pictures"][0]["light"] == "making"
     assert client.get(f"/media/{number}/light.json").status_code == 404
+    # First what needs a person: every take but the ones that are checked.
+    b = two(db, day)["B"]
+    correct.take_proposal(db, settings, a.id, version=a.version)
+    correct.check(db, settings, a.id, version=pairings.get(db, a.id).version)
+    correct.set_own(db, settings, b.id, version=b.version, slip=Fraction(1, 5), ppm=Fraction(0))
+    db.commit()
+    assert [row.id for row in light_copies.wanted(db, settings, day)] == [b.picture_id, number]
     light_copies.make(db, settings, number)
     db.commit()
+    assert number not in {row.id for row in light_copies.wanted(db, settings, day)}
     told = client.get(f"/media/{number}/light.json")
     index, address = told.json, f"/media/light/{told.headers['X-Content']}.mp4"
     assert get(client, day, number, "state").json["pictures"][0]["light"] == "ready"

@@ -368,29 +368,29 @@ def _make_take(session: Session, making: _Making, item: Item, file: PictureFile)
     scene, number = item.scene_take
     take = products.Take(
         picture, file.begins, active, sounds, scene, number, item.source, making.project, file.recording_id,
-        day.shot_on, day.number, _part(session, making, item, file, picture),
+        day.shot_on, day.number, _kept(session, making, item, file, picture),
     )  # fmt: skip
     made = products.make_take(settings, making.recipe, making.folder, take, making.names, making.meter.go_on)
     _lies_still(making, lies, made)
     return made
 
 
-def _part(session: Session, making: _Making, item: Item, file: PictureFile, picture: Located) -> tuple[int, int] | None:
-    """Return which frames of a file go out, where only a part of its recording is kept.
+def _kept(session: Session, making: _Making, item: Item, file: PictureFile, picture: Located) -> tuple[int, int] | None:
+    """Return which frames of a file go out, where only a range of its recording is kept.
 
     Raises
     ------
     RefusedError
         If none of them does.
     """
-    kept = watched.ranges_of_day(session, making.day.id).get(item.picture.id) if making.recipe.parts else None
+    kept = watched.ranges_of_day(session, making.day.id).get(item.picture.id) if making.recipe.ranges else None
     facts = picture.facts
     if kept is None or not facts.fps or not facts.frames:
         return None
     before = round(file.begins * facts.fps)
     first, last = max(0, kept.first - before), min(facts.frames, kept.last - before)
     if last <= first:
-        raise RefusedError(f"{picture.path.name}: none of it lies in the part that is kept")
+        raise RefusedError(f"{picture.path.name}: none of it lies in the range that is kept")
     return (first, last) if (first, last) != (0, facts.frames) else None
 
 
@@ -420,6 +420,7 @@ def _finish(session: Session, making: _Making) -> None:
     lines: list[dict[str, Any]] = []
     listed = turnover.items(session, making.day, making.recipe)
     of_takes: set[int] = set()
+    noted = watched.notes_of_day(session, making.day.id)
     for item in listed:
         rests_on = _rests_on(item, making.recipe)
         for file in _on_picture(session, making.settings, making.day, item.picture):
@@ -433,7 +434,8 @@ def _finish(session: Session, making: _Making) -> None:
                     one.reason = item.obstacle or "it was checked after this was begun: make a turnover again"
                 session.add(one)
             of_takes |= {one.id for one in own if one.id}
-            lines.append(report_line(item, file.path, file.place, own))
+            said = [one.text for one in noted if one.recording_id == item.picture.id]
+            lines.append(report_line(item, file.path, file.place, own, said))
     others = [one for each in held.values() for one in each if one.id not in of_takes]
     _let_go_of_copies(session, making, listed, others)
     known = {one.name: one.written.content for each in held.values() for one in each if one.name and one.written}

@@ -112,10 +112,10 @@ def preview(session: Session, day: Day, recipe: Recipe, listed: Sequence[Item]) 
     files = sum(max(1, len(one.picture.members)) for one in ready)
     lines = [f"{len(ready)} of {len(asked)} takes go out ({recipe.which})"]
     lines += _sound(session, day, recipe, ready, files)
-    kept = watched.ranges_of_day(session, day.id) if recipe.parts else {}
+    kept = watched.ranges_of_day(session, day.id) if recipe.ranges else {}
     only = sum(one.picture.id in kept for one in ready)
     if only:
-        lines.append(f"of {counted(only, 'take')} only the part that is kept, as it was set while watching")
+        lines.append(f"of {counted(only, 'take')} only the range that is kept, as it was set while watching")
     if recipe.movies:
         lines.append(_movies(ready, files))
     if recipe.timecode:

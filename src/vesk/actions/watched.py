@@ -1,4 +1,4 @@
-"""What is decided while watching: what is wrong, which part is handed over, which camera is shown."""
+"""What is decided while watching: what is wrong, which range is handed over, which camera is shown."""
 
 from __future__ import annotations
 
@@ -104,14 +104,14 @@ def let_range_go(session: Session, settings: Settings, moment: Moment) -> None:
 
 
 def range_of(moment: Moment, ranges: Mapping[int, KeptRange]) -> tuple[Fraction, Fraction] | None:
-    """Return the part of a moment that is handed over, seconds of the axis; None: all."""
+    """Return the range of a moment that is handed over, seconds of the axis; None: all."""
     own = ranges.get(moment.about.id)
     fps = facts_of(moment.about).fps
     return None if own is None or fps is None else (own.first / fps, own.last / fps)
 
 
 def _frames(strip: Strip, wanted: tuple[Fraction, Fraction]) -> tuple[int, int] | None:
-    """Return which frames of a camera lie within a part of the axis; None where none does."""
+    """Return which frames of a camera lie within a range of the axis; None where none does."""
     facts = facts_of(strip.row)
     if not facts.fps or not facts.frames:
         return None

@@ -108,12 +108,12 @@ def deliver(
     project: str,
     shot_on: date,
     stretch: Fraction = Fraction(1),
-    part: tuple[int, int] | None = None,
+    kept: tuple[int, int] | None = None,
     go_on: GoOn = lambda: True,
 ) -> Delivered:
     """Write the sound of one take, as long as its picture plays.
 
-    `stretch` is how many seconds the picture plays for one as recorded: 1 unless it is retimed. `part` is which of its
+    `stretch` is how many seconds the picture plays for one as recorded: 1 unless it is retimed. `kept` is which of its
     frames are handed over, the second not any more; None: all.
 
     Raises
@@ -130,7 +130,7 @@ def deliver(
     fps, frames = picture.facts.fps, picture.facts.frames
     if fps is None or frames is None:
         raise RefusedError("its picture has no frame rate")
-    first, last = part or (0, frames)
+    first, last = kept or (0, frames)
     begins = Fraction(first) / fps
     own = picture.facts.first_frame(sample_rate)
     # A picture without timecode is laid at zero wherever it is opened: so is its sound.
@@ -138,8 +138,8 @@ def deliver(
     samples = picture_samples(last - first, fps / stretch, sample_rate)
     exact = Fraction(last - first) / fps * stretch * sample_rate
     remarks = [] if exact == samples else [f"rounded to a whole sample ({float(exact):.2f})"]
-    if part is not None:
-        remarks.append(f"frames {first} to {last - 1} of {frames}, the part that is kept")
+    if kept is not None:
+        remarks.append(f"frames {first} to {last - 1} of {frames}, the range that is kept")
     if own is None:
         remarks.append("its picture carries no timecode: the time reference is zero")
     if stretch != 1:

@@ -17,7 +17,7 @@ from vesk.actions import pairing as pairing_action
 from vesk.actions import sync_points as sync_points_action
 from vesk.actions import turnover as turnover_action
 from vesk.core.handover.recipe import Recipe
-from vesk.core.kinds import Work, WorkState
+from vesk.core.kinds import Work
 from vesk.core.progress import WHOLE
 from vesk.jobs.queue import AFTER, IDLE, LAST, LATER, SOON, URGENT, enqueue
 from vesk.jobs.tracked import AGAIN, persisting, tracked
@@ -211,8 +211,8 @@ def compare(day_id: int) -> None:
             ask_measure(session, pairing_id, priority=LATER)
         if settings.light_copies:
             for row in light_action.wanted(session, settings, day):
-                before = progress.find(session, Work.LIGHT, row.id)
-                if before is None or before.state == WorkState.DONE:  # what failed, or was stopped, a person asks for
+                # What failed, was stopped, or was made once and let go of since, is made where somebody opens it.
+                if progress.find(session, Work.LIGHT, row.id) is None:
                     ask_light(session, row)
 
 

@@ -420,7 +420,7 @@ class WatchNote(SQLModel, table=True):
 
 
 class KeptRange(SQLModel, table=True):
-    """The part of a picture that is handed over: its first frame, and the first that is not any more."""
+    """The range of a picture that is handed over: its first frame, and the first that is not any more."""
 
     __tablename__ = "kept_range"
     __table_args__ = (CheckConstraint("first >= 0 AND last > first"),)

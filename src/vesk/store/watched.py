@@ -1,4 +1,4 @@
-"""What was decided while watching: notes of what is wrong, the part that is handed over, rough cuts."""
+"""What was decided while watching: notes of what is wrong, the range that is handed over, rough cuts."""
 
 from __future__ import annotations
 
@@ -40,7 +40,7 @@ def take_back(session: Session, note_id: int) -> WatchNote:
 
 
 def ranges_of_day(session: Session, day_id: int) -> dict[int, KeptRange]:
-    """Return the part of each picture of a day that is handed over, by recording; those without go out whole."""
+    """Return the range of each picture of a day that is handed over, by recording; those without go out whole."""
     query = select(KeptRange).join(Recording, col(Recording.id) == KeptRange.recording_id)
     query = query.where(Recording.day_id == day_id, col(KeptRange.undone_at).is_(None))
     return {row.recording_id: row for row in session.exec(query.order_by(col(KeptRange.id)))}

@@ -85,8 +85,8 @@ def _timelines(
 ) -> tuple[list[str], list[str], str]:
     """Write the day's timelines; return their names, what is to be known of them, and what of them does not hold."""
     marked = sync_points.of_recordings(session, [one.id for one in view.recordings])
-    parts = watched.ranges_of_day(session, view.day.id)
-    timeline = timeline_of(view, recipe, marked, f"Day {view.day.number}", parts)
+    ranges, notes = watched.ranges_of_day(session, view.day.id), watched.notes_of_day(session, view.day.id)
+    timeline = timeline_of(view, recipe, marked, f"Day {view.day.number}", ranges, notes)
     names, remarks, problem = list[str](), _rounding(timeline), ""
     originals = Path(view.day.folder)
     if recipe.timeline:

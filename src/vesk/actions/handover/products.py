@@ -66,7 +66,7 @@ class Take:
         Of its recording, to tell two of one name apart.
     shot_on : date
     day : int
-    part : (int, int) or None
+    kept : (int, int) or None
         Which of the file's frames go out, the second not any more; None: all.
     """
 
@@ -81,13 +81,13 @@ class Take:
     number: int
     shot_on: date
     day: int
-    part: tuple[int, int] | None = None
+    kept: tuple[int, int] | None = None
 
     @property
     def from_s(self) -> Fraction:
         """Second of the file that what goes out begins with."""
         fps = self.picture.facts.fps
-        return Fraction(self.part[0]) / fps if self.part and fps else Fraction(0)
+        return Fraction(self.kept[0]) / fps if self.kept and fps else Fraction(0)
 
 
 def keys_of(recipe: Recipe, active: Sequence[PairingStatus]) -> list[Key]:
@@ -170,7 +170,7 @@ def _lay(settings: Settings, recipe: Recipe, take: Take, laid: Path, go_on: Call
     ]
     done = delivering.deliver(
         take.picture, parts, laid, scene=take.scene, take=take.take, project=take.project, shot_on=take.shot_on,
-        stretch=stretch, part=take.part, go_on=go_on,
+        stretch=stretch, kept=take.kept, go_on=go_on,
     )  # fmt: skip
     residual: Errors | None
     residual, why = delivering.measure_again(
@@ -242,9 +242,9 @@ def _movie(
             "its picture is retimed, and a movie whose packets stay as they are plays at its own rate: hand over its "
             "sound, and take the rate from the timeline"
         )
-    if take.part is not None:
+    if take.kept is not None:
         raise RefusedError(
-            "only a part of it is kept, and a movie whose packets stay as they are is whole: hand over its sound, or "
+            "only a range of it is kept, and a movie whose packets stay as they are is whole: hand over its sound, or "
             "all of it"
         )
     carried = carried_by(picture.path, picture.facts.codec)

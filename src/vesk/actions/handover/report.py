@@ -17,7 +17,9 @@ from vesk.store import turnovers
 from vesk.store.tables import Delivery, Turnover
 
 
-def report_line(item: Item, path: str, place: Located | None, delivered: Sequence[Delivery]) -> dict[str, Any]:
+def report_line(
+    item: Item, path: str, place: Located | None, delivered: Sequence[Delivery], notes: Sequence[str] = ()
+) -> dict[str, Any]:
     """Return the line of one picture file.
 
     Parameters
@@ -29,6 +31,8 @@ def report_line(item: Item, path: str, place: Located | None, delivered: Sequenc
         None if it cannot be read.
     delivered : sequence of Delivery
         Its files, or the one that says why there is none.
+    notes : sequence of str
+        What was seen to be wrong while watching it.
     """
     facts = place.facts if place else facts_of(item.picture) if item.picture.facts else None
     scene, take = item.scene_take if facts else ("", "")
@@ -68,7 +72,7 @@ def report_line(item: Item, path: str, place: Located | None, delivered: Sequenc
         "residual_middle_ms": _ms(residual[1]),
         "residual_tail_ms": _ms(residual[2]),
         "checked_by": each([now.check.made_by for now in active if now.check]),
-        "remark": "; ".join(remarks),
+        "remark": "; ".join([*remarks, *(f"noted: {said}" for said in notes)]),
     }
 
 

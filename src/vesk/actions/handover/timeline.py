@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterator, Mapping
+from collections.abc import Iterator, Mapping, Sequence
 from dataclasses import replace
 from fractions import Fraction
 from math import floor
@@ -17,7 +17,7 @@ from vesk.core.handover.timeline import Joined, Marker, Media, Timeline, build, 
 from vesk.core.kinds import PICTURE, RUN, Decided, PointOrigin
 from vesk.core.timecode import FrameRate, Timecode
 from vesk.store import days, sync_points
-from vesk.store.tables import KeptRange, Recording, SyncPointRow
+from vesk.store.tables import KeptRange, Recording, SyncPointRow, WatchNote
 
 
 def timeline_of(
@@ -25,7 +25,8 @@ def timeline_of(
     recipe: Recipe,
     marked: dict[int, list[SyncPointRow]],
     name: str,
-    parts: Mapping[int, KeptRange] = MappingProxyType({}),
+    ranges: Mapping[int, KeptRange] = MappingProxyType({}),
+    notes: Sequence[WatchNote] = (),
 ) -> Timeline:
     """Return the day's timeline.
 
@@ -37,8 +38,10 @@ def timeline_of(
     marked : dict
         Sync points by recording.
     name : str
-    parts : mapping of int to KeptRange
-        Pictures of which only a part is kept, by recording.
+    ranges : mapping of int to KeptRange
+        Pictures of which only a range is kept, by recording.
+    notes : sequence of WatchNote
+        What was seen to be wrong.
     """
     clock = days.rate_of(view.day)
     begins = {file.id: (row, at) for row in view.recordings for file, at in files_in(row, view.members)}
@@ -50,8 +53,8 @@ def timeline_of(
         if row.id not in view.placed or file.facts is None or row.kind is None or file.state != "ready":
             continue
         one = _media(file, row, tags.get(row.source_id, "?"), clock, alone=row.id not in paired)
-        kept = parts.get(row.id) if recipe.parts and row.kind == PICTURE else None
-        media.append(one if kept is None else _part(one, kept, at))
+        kept = ranges.get(row.id) if recipe.ranges and row.kind == PICTURE else None
+        media.append(one if kept is None else _kept(one, kept, at))
         placed[str(number)] = view.placed[row.id].start + at
     joined = list(_joined(view))
     lies = lay_day(media, joined, placed)
@@ -60,25 +63,43 @@ def timeline_of(
     start = Fraction(floor(min(lies.values()) * clock.fps)) / clock.fps  # a whole frame
     order = [source.tag for source in view.sources]
     made = build(name, media, joined, lies, fps=clock.fps, drop=clock.drop, start=start, order=order)
+    markers = _markers(view, marked, notes, lies, start)
+    typed = typed_start(recipe, clock)
+    label = typed if typed is not None else Fraction(0) if recipe.start == Start.ZERO else start % clock.day
+    return Timeline(made.name, made.fps, made.drop, label, made.tracks, tuple(sorted(markers, key=lambda one: one.at)))
+
+
+def _markers(
+    view: Overview,
+    marked: dict[int, list[SyncPointRow]],
+    notes: Sequence[WatchNote],
+    lies: Mapping[str, Fraction],
+    start: Fraction,
+) -> list[Marker]:
+    """Return the sync points and notes of a timeline that begins at `start`."""
+    every = {row.id: row for row in view.recordings}
     markers = []
     for number, points in marked.items():
-        for file, begin in files_in(next((r for r in view.recordings if r.id == number), None), view.members):
+        for file, begin in files_in(every.get(number), view.members):
             if str(file.id) in lies:
                 found = (_marker(one, file, begin, lies[str(file.id)] - start) for one in points)
                 markers += [one for one in found if one is not None]
     for row in view.recordings:
         if row.told is not None and row.told.note and str(row.id) in lies:
             markers.append(Marker(lies[str(row.id)] - start, "note", f"{row.name}: {row.told.note}"))
-    typed = typed_start(recipe, clock)
-    label = typed if typed is not None else Fraction(0) if recipe.start == Start.ZERO else start % clock.day
-    return Timeline(made.name, made.fps, made.drop, label, made.tracks, tuple(sorted(markers, key=lambda one: one.at)))
+    for said in notes:
+        for file, begin in files_in(every.get(said.recording_id), view.members):
+            within = Fraction(said.at_us, 1_000_000) - begin
+            if str(file.id) in lies and 0 <= within < file.duration:
+                markers.append(Marker(lies[str(file.id)] - start + within, "note", f"{file.name}: {said.text}"))
+    return markers
 
 
-def _part(one: Media, kept: KeptRange, at: Fraction) -> Media:
+def _kept(one: Media, kept: KeptRange, at: Fraction) -> Media:
     """Return a file of which only what is kept of its recording is shown."""
     before, count = round(at * one.rate), round(one.duration * one.rate)
     first = min(max(0, kept.first - before), count)
-    return replace(one, part=(first, max(first, min(count, kept.last - before))))
+    return replace(one, kept=(first, max(first, min(count, kept.last - before))))
 
 
 def files_in(row: Recording | None, members: dict[int, Recording]) -> Iterator[tuple[Recording, Fraction]]:

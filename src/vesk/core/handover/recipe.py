@@ -72,8 +72,8 @@ class Recipe:
         Frames that a recording that is cut keeps on either side.
     originals : bool
         Whether the files of what goes out are copied into the package; else they are referred to where they lie.
-    parts : bool
-        Whether of a picture of which only a part is kept that part goes out; else all of it.
+    ranges : bool
+        Whether of a picture of which only a range is kept that range goes out; else all of it.
     """
 
     sound: SoundForm = SoundForm.PICTURE
@@ -91,7 +91,7 @@ class Recipe:
     channels: tuple[tuple[str, str], ...] = ()
     handles: int = 0
     originals: bool = False
-    parts: bool = True
+    ranges: bool = True
 
     def channels_of(self, tag: str) -> str:
         """Return what is said of a recorder's channels; empty where nothing is."""

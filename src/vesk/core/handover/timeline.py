@@ -39,7 +39,7 @@ class Media:
     channels : int
     apart : str
         Why it lies on a track of its own: off-speed, unpaired; empty for the others.
-    part : (int, int) or None
+    kept : (int, int) or None
         Of a picture: which of its frames are shown, the second not any more; None: all.
     """
 
@@ -58,7 +58,7 @@ class Media:
     take: str = ""
     channels: int = 0
     apart: str = ""
-    part: tuple[int, int] | None = None
+    kept: tuple[int, int] | None = None
 
 
 @dataclass(frozen=True, slots=True)
@@ -272,7 +272,7 @@ def build(
 
 
 def _picture_clip(one: Media, at: Fraction, joined: Sequence[Joined], fps: Fraction) -> Clip:
-    first, last = one.part or (0, round(one.duration * one.rate))
+    first, last = one.kept or (0, round(one.duration * one.rate))
     stretch = next((link.stretch for link in joined if link.picture == one.key and link.stretch != 1), Fraction(1))
     begins = Fraction(first) / one.rate
     at += begins * stretch

@@ -49,7 +49,7 @@ def _typed(day: Day) -> Recipe:
         sound=form.word("sound", SoundForm), pattern=form.text("pattern").strip(), movies=ticked("movies"),
         scratch=ticked("scratch"), timecode=ticked("timecode"), timeline=ticked("timeline"), aaf=ticked("aaf"),
         edl=ticked("edl"), pdf=ticked("pdf"), originals=ticked("originals"),
-        parts=ticked("parts"), which=form.word("which", Which),
+        ranges=ticked("ranges"), which=form.word("which", Which),
         start=form.word("start", Start), start_label=form.text("start_label").strip(),
         channels=tuple((tag, text) for tag, text in said if text),
         handles=form.whole("handles", most=10_000) if form.text("handles") else 0,

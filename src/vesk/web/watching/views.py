@@ -99,13 +99,13 @@ def _state(moment: Moment) -> dict[str, object]:
             ask_light(opened, wanted, priority=URGENT)
     if missing:
         opened.commit()
-    part = watching_action.range_of(moment, watched.ranges_of_day(opened, moment.day.id))
+    kept = watching_action.range_of(moment, watched.ranges_of_day(opened, moment.day.id))
     return moment_state(moment, settings(), points.of_recordings(opened, ids), works) | {
         "notes": [
             {"id": one.id, "at": float(at), "text": one.text, "by": one.made_by}
             for one in watched.notes(opened, ids) if (at := noted_at(moment, one)) is not None
         ],
-        "range": [float(at) for at in part] if part else None,
+        "range": [float(at) for at in kept] if kept else None,
         "cuts": cuts_state(watched.rough_cut(opened, moment.about.id)),
     }  # fmt: skip
 

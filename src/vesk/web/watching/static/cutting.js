@@ -51,11 +51,16 @@ export class Cutting {
   /** The camera that the rough cut shows is marked, while it is on.
    * @param {number} at */
   show(at) {
+    const now = this.camera(at);
+    for (const pane of this.page.panes()) pane.element.classList.toggle("taken", pane.tag === now);
+  }
+
+  /** The camera that the rough cut shows at a time, while cutting is on; null where it shows none.
+   * @param {number} at @returns {string | null} */
+  camera(at) {
     const frame = this.frame(at);
-    const now = this.on
-      ? this.state.cuts.list.find((/** @type {Cut} */ cut) => cut.first <= frame && frame < cut.last)
-      : null;
-    for (const pane of this.page.panes()) pane.element.classList.toggle("taken", pane.tag === now?.camera);
+    const here = (/** @type {Cut} */ cut) => cut.first <= frame && frame < cut.last && cut.takes !== "sound";
+    return this.on ? (this.state.cuts.list.find(here)?.camera ?? null) : null;
   }
 
   /** @param {number} at */

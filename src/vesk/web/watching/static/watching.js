@@ -85,7 +85,7 @@ const start = async (rate) => {
   $("play").setAttribute("aria-pressed", "true");
   try {
     await play(silent ? null : source(), rate, silent ? 0 : shift());
-    say("");
+    $("problem-line").hidden = true; // it plays: what was wrong with that is past
   } catch (error) {
     say(error instanceof Error ? error.message : "This cannot be played now.", true);
     await play(null, rate);
@@ -140,6 +140,7 @@ const paint = () => {
   const at = position();
   const sound = soundAt(at);
   const shown = visible();
+  if (big && shown[0]?.element.parentElement !== $("panes")) $("panes").replaceChildren(shown[0].element);
   for (const pane of shown) pane.paint(state, at, speed(), sound ? String(sound.id) : null, lift);
   $("at").textContent = dayLabel(state, at);
   if (playing()) $("speed").textContent = speed() === 1 ? "" : `${speed() < 0 ? "back " : ""}${Math.abs(speed())} ×`;
@@ -172,7 +173,12 @@ const waving = () => {
   return own_;
 };
 
-const visible = () => (big ? panes.slice(chosen, chosen + 1) : panes.slice(0, count));
+/** Big shows the chosen camera alone; while cutting, the one that the rough cut shows. */
+const visible = () => {
+  if (!big) return panes.slice(0, count);
+  const cut = cutting.camera(position());
+  return [panes.find((pane) => pane.tag === cut) ?? panes[chosen]].filter(Boolean);
+};
 const lay = () => {
   const holder = $("panes");
   const shown = visible();
@@ -184,6 +190,15 @@ const lay = () => {
   $("big").setAttribute("aria-pressed", String(big));
   keepOnly(new Set(panes.slice(0, Math.max(count, chosen + 1)).flatMap((pane) => pane.pictures.map((one) => one.id))));
   keep();
+};
+/** Put the chosen camera one place on: the order is kept.
+ * @param {number} by */
+const place = (by) => {
+  const to = Math.min(panes.length - 1, Math.max(0, chosen + by));
+  panes.splice(to, 0, ...panes.splice(chosen, 1));
+  chosen = to;
+  lay();
+  paint();
 };
 /** @param {number} index */
 const choose = (index) => {
@@ -455,6 +470,8 @@ const KEYS = /** @type {Record<string, () => void>} */ ({
   ")": () => mark("to"),
   k: () => cutting.turn(),
   K: () => cutting.undo(),
+  "<": () => place(-1),
+  ">": () => place(1),
   "[": () => $("before")?.click(),
   "]": () => $("after")?.click(),
 });
