@@ -63,6 +63,17 @@ export class Cutting {
     return this.on ? (this.state.cuts.list.find(here)?.camera ?? null) : null;
   }
 
+  /** The camera whose own sound the rough cut plays at a time; null where the chosen sound goes on.
+   * @param {number} at @returns {string | null} */
+  heard(at) {
+    if (!this.on) return null;
+    const frame = this.frame(at);
+    let camera = null;
+    for (const cut of /** @type {Cut[]} */ (this.state.cuts.list))
+      if (cut.first <= frame && cut.takes !== "picture") camera = cut.camera;
+    return camera;
+  }
+
   /** @param {number} at */
   follow(at) {
     if (this.on) this.show(at);

@@ -65,8 +65,12 @@ const paired = () => {
   return { sound, picture, off: picture && sound ? (picture.off[sound.id] ?? null) : null };
 };
 
+/** The camera whose own sound the rough cut plays now.
+ * @type {string | null} */
+let cutTo = null;
 const source = () => {
-  const asked = new URLSearchParams({ ...heard, camera: camera()?.tag ?? "" });
+  const own_ = cutTo === null ? {} : { way: "scratch" };
+  const asked = new URLSearchParams({ ...heard, camera: cutTo ?? camera()?.tag ?? "", ...own_ });
   return `${url}/sound?${asked}`;
 };
 const clamp = (/** @type {number} */ at) => Math.min(Math.max(0, at), Math.max(0, state.seconds - 0.5 / state.fps));
@@ -80,7 +84,8 @@ const go = (at) => {
 };
 /** @param {number} rate */
 const start = async (rate) => {
-  const silent = Math.abs(rate) > 2 || !heard.tag;
+  cutTo = cutting.heard(position());
+  const silent = Math.abs(rate) > 2 || !(heard.tag || camera());
   $("play").textContent = "Stop";
   $("play").setAttribute("aria-pressed", "true");
   try {
@@ -120,6 +125,10 @@ const tick = () => {
     else if ((speed() > 0 && at >= state.seconds - 0.5 / state.fps) || (speed() < 0 && at <= 0)) halt();
     feed((error) => say(error instanceof Error ? error.message : "This cannot be played now.", true));
     cutting.follow(at);
+    if (cutTo !== cutting.heard(at) && playing()) {
+      cutTo = cutting.heard(at);
+      void start(speed());
+    }
     paint();
     requestAnimationFrame(turn);
   };
@@ -182,7 +191,7 @@ const visible = () => {
 const lay = () => {
   const holder = $("panes");
   const shown = visible();
-  holder.dataset.count = String(big ? 1 : count);
+  holder.dataset.count = big ? "big" : String(count);
   holder.replaceChildren(...shown.map((pane) => pane.element));
   for (const [index, pane] of panes.entries()) pane.element.classList.toggle("chosen", index === chosen);
   for (const button of document.querySelectorAll("[data-panes]"))
