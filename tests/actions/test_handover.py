@@ -2,11 +2,14 @@
 
 import csv
 import os
+from dataclasses import replace
 from fractions import Fraction
 from math import floor
 from pathlib import Path
+from urllib.parse import unquote
 
 import numpy as np
+import opentimelineio as otio
 import pytest
 import soundfile
 from tests.actions.test_day import checked, day, only
@@ -85,6 +88,10 @@ def test_of_a_take_of_which_a_range_is_kept_that_range_goes_out_and_measures_rig
     watched.keep_range(db, settings, moment, view, at=Fraction(50, 25), end="from")
     watched.keep_range(db, settings, moment, view, at=Fraction(350, 25), end="to")
     watched.note(db, settings, moment, at=Fraction(3), text="boom in the picture")
+    first = watched.day_frame_at(moment, Fraction(4))
+    watched.change_cut(
+        db, settings, moment, version=0, change=lambda cut: replace(cut.taken("A", first, first + 100), sound="S1")
+    )
     db.commit()
     _, folder = hand_over(db, settings, day, Recipe(movies=True))
     part, _ = soundfile.read(folder / "sound/A006_001.wav", dtype="int32", always_2d=True)
@@ -95,6 +102,12 @@ def test_of_a_take_of_which_a_range_is_kept_that_range_goes_out_and_measures_rig
     assert abs(float(line["residual_head_ms"])) < 0.2
     assert "frames 50 to 349 of 600" in line["remark"]
     assert "only a range of it is kept" in line["reason"]  # its movie
+    (cut,) = [one for one in read_otio(folder / "rough cuts/A006_001 rough cut.otio") if one.picture]
+    assert (cut.takes, cut.label - now.picture.start) == (4, 4)
+    made = otio.adapters.read_from_file(str(folder / "rough cuts/A006_001 rough cut.otio"))
+    address = made.find_clips()[0].media_reference.target_url
+    assert (folder / "rough cuts" / unquote(address)).resolve() == Path(day.folder, now.picture.path).resolve()
+    assert "FROM CLIP NAME: A006_001.mov" in (folder / "rough cuts/A006_001 rough cut.edl").read_text()
     assert "noted: boom in the picture" in line["remark"]
     assert "A006_001.mov: boom in the picture" in (folder / "day.otio").read_text()
     clips = read_otio(folder / "day.otio")

@@ -175,8 +175,10 @@ def cut_timeline(view: Overview, moment: Moment, cut: RoughCut) -> Timeline:
     return as_timeline(name, cut, lying, fps=moment.clock.fps, drop=moment.clock.drop)
 
 
-def cut_file(view: Overview, moment: Moment, cut: RoughCut, kind: str) -> tuple[str, bytes]:
+def cut_file(view: Overview, moment: Moment, cut: RoughCut, kind: str, originals: str = "") -> tuple[str, bytes]:
     """Return the rough cut of a moment as a file: its name, and what it holds; the originals are referred to.
+
+    `originals` is where the day's files lie as seen from where it will lie; empty: where they lie on this machine.
 
     Raises
     ------
@@ -192,7 +194,7 @@ def cut_file(view: Overview, moment: Moment, cut: RoughCut, kind: str) -> tuple[
         raise RefusedError("A rough cut goes out as otio or edl.")
     with TemporaryDirectory(prefix="vesk-") as folder:
         path = Path(folder, "cut.otio")
-        write_otio(timeline, path, originals=view.day.folder)
+        write_otio(timeline, path, originals=originals or view.day.folder)
         return f"{stem}.otio", path.read_bytes()
 
 

@@ -53,6 +53,14 @@ def let_range_go(session: Session, recording_id: int) -> None:
         row.undone_at = datetime.now(UTC)
 
 
+def rough_cuts_of_day(session: Session, day_id: int) -> list[RoughCutRow]:
+    """Return the rough cuts of a day as they stand, by recording; one without a cut is none."""
+    query = select(RoughCutRow).join(Recording, col(Recording.id) == RoughCutRow.recording_id)
+    query = query.where(Recording.day_id == day_id, col(RoughCutRow.undone_at).is_(None))
+    newest = {row.recording_id: row for row in session.exec(query.order_by(col(RoughCutRow.id)))}
+    return [row for _, row in sorted(newest.items()) if row.cut is not None and row.cut.cuts]
+
+
 def rough_cut(session: Session, recording_id: int) -> RoughCutRow | None:
     """Return the rough cut of a recording's moment as it stands."""
     query = select(RoughCutRow).where(RoughCutRow.recording_id == recording_id, col(RoughCutRow.undone_at).is_(None))

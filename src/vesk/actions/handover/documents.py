@@ -11,6 +11,7 @@ from typing import Any
 from sqlmodel import Session
 
 from vesk import VERSION
+from vesk.actions import moments, watched
 from vesk.actions.device_clocks import DeviceView, device_views
 from vesk.actions.handover import products
 from vesk.actions.handover.timeline import timeline_of
@@ -27,7 +28,8 @@ from vesk.media import hash_list, paper
 from vesk.media.aaf_file import write_aaf
 from vesk.media.otio_file import read_otio, write_otio
 from vesk.media.whole import have_folder, written_whole
-from vesk.store import sync_points, watched
+from vesk.store import sync_points
+from vesk.store import watched as cuts
 from vesk.store.tables import Turnover
 
 README = "READ ME.txt"
@@ -64,7 +66,7 @@ def write_documents(
     if recipe.timeline or recipe.edl or recipe.aaf:
         try:
             made, remarks, problem = _timelines(session, view, recipe, row, folder, known)
-            names += made
+            names += [*made, *_rough_cuts(session, view, recipe, row, folder)]
             row.says = f"IT DOES NOT HOLD: {problem} · {row.says}" if problem else row.says
         except RefusedError as error:
             remarks.append(str(error))
@@ -85,7 +87,7 @@ def _timelines(
 ) -> tuple[list[str], list[str], str]:
     """Write the day's timelines; return their names, what is to be known of them, and what of them does not hold."""
     marked = sync_points.of_recordings(session, [one.id for one in view.recordings])
-    ranges, notes = watched.ranges_of_day(session, view.day.id), watched.notes_of_day(session, view.day.id)
+    ranges, notes = cuts.ranges_of_day(session, view.day.id), cuts.notes_of_day(session, view.day.id)
     timeline = timeline_of(view, recipe, marked, f"Day {view.day.number}", ranges, notes)
     names, remarks, problem = list[str](), _rounding(timeline), ""
     originals = Path(view.day.folder)
@@ -112,6 +114,21 @@ def _timelines(
                     part.write_text(text, encoding="utf-8", newline="\r\n")
                 names.append(f"edit lists/{stem}.edl")
     return names, remarks, problem
+
+
+def _rough_cuts(session: Session, view: Overview, recipe: Recipe, row: Turnover, folder: Path) -> list[str]:
+    """Write the rough cuts of the day's moments, as timelines and edit lists where these are asked for."""
+    names = []
+    where = os.path.relpath(view.day.folder, Path(row.folder, "rough cuts")).replace(os.sep, "/")
+    for one in cuts.rough_cuts_of_day(session, view.day.id):
+        moment = moments.moment_of(view, one.recording_id)
+        for kind, asked in (("otio", recipe.timeline), ("edl", recipe.edl)):
+            if asked and one.cut is not None:
+                name, data = watched.cut_file(view, moment, one.cut, kind, where)
+                with written_whole(have_folder(folder / "rough cuts") / name) as part:
+                    part.write_bytes(data)
+                names.append(f"rough cuts/{name}")
+    return names
 
 
 def _rounding(timeline: Timeline) -> list[str]:
