@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Callable
 from dataclasses import replace
+from datetime import UTC, datetime, timedelta
 from fractions import Fraction
 
 import numpy as np
@@ -35,6 +36,7 @@ bp = Blueprint(
 HERE = "/days/<int:day_id>/watching/<int:about>"
 MOST_COUNT, RATES, MOST_SPEED = 1 << 19, range(8_000, 192_001), 2.0
 MOST_AT_US = 1 << 44
+TRY_AGAIN = timedelta(minutes=10)  # after which a light copy that failed or was stopped is asked for once more
 
 
 @bp.get("/days/<int:day_id>/watching")
@@ -93,7 +95,11 @@ def _state(moment: Moment) -> dict[str, object]:
         strip.row for strip in moment.of(PICTURE)
         if light_copies.can_be_made(strip.row) and not light_copies.is_made(settings(), strip.row)
     ]  # fmt: skip
-    ended = {number for number, work in works.items() if work.state in {WorkState.FAILED, WorkState.STOPPED}}
+    lately = datetime.now(UTC) - TRY_AGAIN
+    ended = {
+        number for number, work in works.items()
+        if work.state in {WorkState.FAILED, WorkState.STOPPED} and work.changed_at > lately
+    }  # fmt: skip
     for wanted in missing:
         if settings().light_copies and wanted.id not in ended:
             ask_light(opened, wanted, priority=URGENT)

@@ -5,6 +5,7 @@ import { exact } from "/static/light_copy.js";
 import { Cutting } from "./cutting.js";
 import { Pane, keepOnly } from "./panes.js";
 import { feed, play, playing, position, speed, stand } from "./sound.js";
+import { button, tellCamera, tellLists } from "./told.js";
 import { drawWave } from "./wave_line.js";
 
 const $ = (/** @type {string} */ id) => /** @type {any} */ (document.getElementById(id));
@@ -220,65 +221,7 @@ const choose = (index) => {
   else paint();
 };
 
-/** @param {string} holder @param {Node[]} items */
-const fill = (holder, items) => {
-  const box = $(holder);
-  box.replaceChildren(...(items.length ? items : [document.createTextNode("none yet")]));
-};
-/** @param {string} text @param {() => void} act */
-const button = (text, act) => {
-  const made = document.createElement("button");
-  made.type = "button";
-  made.className = "plain";
-  made.textContent = text;
-  made.addEventListener("click", act);
-  return made;
-};
-
-const tell = () => {
-  const { picture, off, sound } = paired();
-  const lines = [];
-  if (picture) lines.push(`${picture.tag} ${picture.name}${picture.laid_by ? `, laid by ${picture.laid_by}` : ""}`);
-  if (picture?.off_speed) lines.push(`off-speed: ${picture.off_speed}`);
-  if (off) lines.push(`${off.state}: ${off.verdict}`);
-  else if (picture && sound) lines.push(`not paired with ${sound.tag} ${sound.name}`);
-  const key = JSON.stringify([lines, off?.pairing, off?.version]);
-  const box = $("chosen");
-  if (box.dataset.key === key) return;
-  box.dataset.key = key;
-  box.replaceChildren(...lines.map((line) => Object.assign(document.createElement("p"), { textContent: line })));
-  if (!off) return;
-  const bench = Object.assign(document.createElement("a"), { href: `/bench/${off.pairing}`, textContent: "bench" });
-  const row = document.createElement("p");
-  row.className = "acts";
-  row.append(button("Mark as checked c", () => void act("check", off)), " ",
-    button("Undo u", () => void act("undo", off)), " ", bench);
-  box.append(row);
-};
-
-const lists = () => {
-  const points = state.points.map((/** @type {any} */ point) => {
-    const item = document.createElement("li");
-    const at = onAxis(point.map, point.own);
-    const where = point.frame ? `frame ${point.frame}` : `${point.own.toFixed(3)} s`;
-    item.append(button(dayLabel(state, at), () => go(at + 0.5 / state.fps)),
-      ` ${point.tag} ${point.name || point.kind} ${point.how}, ${where}${point.sure ? "" : ", proposed"}`);
-    return item;
-  });
-  fill("points", points);
-  fill("notes", state.notes.map((/** @type {any} */ note) => {
-    const item = document.createElement("li");
-    item.append(button(dayLabel(state, note.at), () => go(note.at + 0.5 / state.fps)), ` ${note.text} `,
-      Object.assign(document.createElement("span"), { className: "quiet", textContent: note.by }), " ",
-      button("take back", () => void act("unnote", { note: note.id })));
-    return item;
-  }));
-  const range = state.range;
-  $("range").textContent = range ? `${dayLabel(state, range[0])} to ${dayLabel(state, range[1])}` : "all of it";
-  if (range) $("range").append(" ", button("all of it", () => void act("whole", {})));
-  const every = [...state.pictures, ...state.sounds];
-  $("put-on").replaceChildren(...every.map((one) => new Option(`${one.tag} ${one.name}`, String(one.id))));
-};
+const tell = () => tellCamera(paired(), act);
 
 /** @param {any} fresh */
 const take = (fresh) => {
@@ -300,7 +243,7 @@ const take = (fresh) => {
     return pane;
   });
   cutting.take(state);
-  lists();
+  tellLists(state, go, act);
   $("chosen").dataset.key = "";
   if (state.pictures.some((/** @type {any} */ one) => one.light === "making")) follow();
 };
