@@ -93,7 +93,7 @@ def test_of_a_take_of_which_a_range_is_kept_that_range_goes_out_and_measures_rig
         db, settings, moment, version=0, change=lambda cut: replace(cut.taken("A", first, first + 100), sound="S1")
     )
     db.commit()
-    _, folder = hand_over(db, settings, day, Recipe(movies=True))
+    _, folder = hand_over(db, settings, day, Recipe(movies=True, which=Which.CHANGED))  # another range is a change
     part, _ = soundfile.read(folder / "sound/A006_001.wav", dtype="int32", always_2d=True)
     assert part.shape[0] == 300 * rate // 25
     assert np.abs((part >> 8) - (whole[2 * rate : 14 * rate] >> 8)).max() <= 1

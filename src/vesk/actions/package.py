@@ -368,14 +368,14 @@ def _make_take(session: Session, making: _Making, item: Item, file: PictureFile)
     scene, number = item.scene_take
     take = products.Take(
         picture, file.begins, active, sounds, scene, number, item.source, making.project, file.recording_id,
-        day.shot_on, day.number, _kept(session, making, item, file, picture),
+        day.shot_on, day.number, _kept(item, file, picture),
     )  # fmt: skip
     made = products.make_take(settings, making.recipe, making.folder, take, making.names, making.meter.go_on)
     _lies_still(making, lies, made)
     return made
 
 
-def _kept(session: Session, making: _Making, item: Item, file: PictureFile, picture: Located) -> tuple[int, int] | None:
+def _kept(item: Item, file: PictureFile, picture: Located) -> tuple[int, int] | None:
     """Return which frames of a file go out, where only a range of its recording is kept.
 
     Raises
@@ -383,12 +383,11 @@ def _kept(session: Session, making: _Making, item: Item, file: PictureFile, pict
     RefusedError
         If none of them does.
     """
-    kept = watched.ranges_of_day(session, making.day.id).get(item.picture.id) if making.recipe.ranges else None
     facts = picture.facts
-    if kept is None or not facts.fps or not facts.frames:
+    if item.kept is None or not facts.fps or not facts.frames:
         return None
     before = round(file.begins * facts.fps)
-    first, last = max(0, kept.first - before), min(facts.frames, kept.last - before)
+    first, last = max(0, item.kept[0] - before), min(facts.frames, item.kept[1] - before)
     if last <= first:
         raise RefusedError(f"{picture.path.name}: none of it lies in the range that is kept")
     return (first, last) if (first, last) != (0, facts.frames) else None

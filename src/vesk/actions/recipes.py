@@ -18,7 +18,7 @@ from vesk.core.handover.recipe import Product, Recipe, SoundForm
 from vesk.core.wording import counted
 from vesk.media.movie_copy import carried_by
 from vesk.settings import Settings
-from vesk.store import changes, days, journal, recipes, watched
+from vesk.store import changes, days, journal, recipes
 from vesk.store.tables import Day, RecipeRow
 
 _LONGEST = 60
@@ -112,8 +112,7 @@ def preview(session: Session, day: Day, recipe: Recipe, listed: Sequence[Item]) 
     files = sum(max(1, len(one.picture.members)) for one in ready)
     lines = [f"{len(ready)} of {len(asked)} takes go out ({recipe.which})"]
     lines += _sound(session, day, recipe, ready, files)
-    kept = watched.ranges_of_day(session, day.id) if recipe.ranges else {}
-    only = sum(one.picture.id in kept for one in ready)
+    only = sum(one.kept is not None for one in ready)
     if only:
         lines.append(f"of {counted(only, 'take')} only the range that is kept, as it was set while watching")
     if recipe.movies:

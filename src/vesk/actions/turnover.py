@@ -20,7 +20,7 @@ from vesk.core.timecode import unwrapped
 from vesk.dailies.searching import why_alone
 from vesk.media.probe import MOVIE_ENDINGS
 from vesk.settings import Settings
-from vesk.store import changes, days, journal, recordings, turnovers
+from vesk.store import changes, days, journal, recordings, turnovers, watched
 from vesk.store.tables import Day, Recording, Source, Turnover
 
 
@@ -32,6 +32,7 @@ class Item:
     source: str
     pairings: tuple[PairingStatus, ...]
     obstacle: str
+    kept: tuple[int, int] | None = None  # which of its frames go out, the second not any more; None: all
 
     @property
     def circled(self) -> bool:
@@ -48,7 +49,8 @@ class Item:
     @property
     def rests_on(self) -> str:
         """All that its files follow from, so that it can be told whether they still do."""
-        return json.dumps([
+        kept = [] if self.kept is None else [["frames", *self.kept]]
+        return json.dumps(kept + [
             [now.pairing.id, now.correction.id if now.correction else None, [one.id for one in now.scoped],
              now.check.id if now.check else None, str(now.pairing.offset), now.late_s, now.pairing.channels,
              now.picture.content, now.sound.content, *self.scene_take]
@@ -77,6 +79,10 @@ def asked_for(session: Session, day: Day, recipe: Recipe, listed: list[Item]) ->
     recipe : Recipe
     listed : list of Item
     """
+    ranges = watched.ranges_of_day(session, day.id) if recipe.ranges else {}
+    listed = [
+        replace(one, kept=(kept.first, kept.last)) if (kept := ranges.get(one.picture.id)) else one for one in listed
+    ]
     if recipe.which == Which.CIRCLED:
         return [
             one

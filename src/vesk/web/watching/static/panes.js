@@ -53,6 +53,7 @@ export class Pane {
     this.pictures = pictures;
     this.arrived = arrived;
     this.slip = 0; // on its way to the server: the sound lies that much later on this camera
+    this.sent = 0; // of that, what the server was told and has not answered yet
     this.fixed = false; // whether the axis is this camera's own: then the sound moves, not its picture
     this.element = document.createElement("figure");
     this.element.className = "pane";

@@ -268,7 +268,7 @@ const act = async (what, values) => {
   const body = new URLSearchParams(Object.entries(values).map(([name, value]) => [name, String(value)]));
   try {
     const answer = await fetch(`${url}/${what}`, {
-      method: "POST", body, headers: { "X-CSRFToken": page.dataset.token },
+      method: "POST", body, keepalive: true, headers: { "X-CSRFToken": page.dataset.token },
     });
     const told = await answer.json();
     take(told.state);
@@ -283,30 +283,53 @@ const act = async (what, values) => {
 
 const cutting = new Cutting({ act, go, panes: () => panes, sound: () => heard, at: position, button });
 
-// Slipping: seen and heard at once, sent when the keys rest.
+// Slipping: seen and heard at once, sent when the keys rest, or as soon as another camera is slipped or left for.
 let waiting = 0;
-const slips = { frames: 0, tenths: 0, samples: 0 };
-/** @param {keyof typeof slips} unit @param {number} by */
+const still = () => ({ frames: 0, tenths: 0, samples: 0 });
+/** @typedef {{ pane: Pane, picture: number, sound: number, fps: number, rate: number,
+ *   by: { frames: number, tenths: number, samples: number } }} Slip */
+/** What is gathered for one camera against one sound, and not sent yet.
+ * @type {Slip | null} */
+let slipped = null;
+/** One after the other: each is made on what the one before it left.
+ * @type {Promise<void>} */
+let sending = Promise.resolve();
+/** @param {Slip} own */
+const seconds = ({ by, fps, rate }) => (by.frames + by.tenths / 10) / fps + by.samples / rate;
+const sendSlip = () => {
+  clearTimeout(waiting);
+  const own_ = slipped;
+  if (!own_) return sending;
+  slipped = null;
+  own_.pane.sent += seconds(own_);
+  sending = sending.then(async () => {
+    const one = state.pictures.find((/** @type {any} */ each) => each.id === own_.picture);
+    const off = one?.off[own_.sound];
+    if (off) await act("slip", { pairing: off.pairing, version: off.version, ...own_.by });
+    own_.pane.sent -= seconds(own_);
+    own_.pane.slip = own_.pane.sent + (slipped?.pane === own_.pane ? seconds(slipped) : 0);
+    again();
+  });
+  return sending;
+};
+/** @param {"frames" | "tenths" | "samples"} unit @param {number} by */
 const slip = (unit, by) => {
   const { picture, off, sound } = paired();
-  if (!off || !picture || heard.laid === "recorded") {
+  const pane = camera();
+  if (!off || !picture || !pane || heard.laid === "recorded") {
     say(picture ? `${picture.name} is not paired with this sound: there is nothing to slip.` : "It is not rolling now.");
     return;
   }
-  slips[unit] += by;
-  const pane = /** @type {Pane} */ (camera());
-  pane.slip = (slips.frames + slips.tenths / 10) / picture.fps + slips.samples / sound.rate;
+  if (slipped && (slipped.picture !== picture.id || slipped.sound !== sound.id)) void sendSlip();
+  slipped ??= { pane, picture: picture.id, sound: sound.id, fps: picture.fps, rate: sound.rate, by: still() };
+  slipped.by[unit] += by;
+  pane.slip = pane.sent + seconds(slipped);
   say(`slip ${pane.slip < 0 ? "−" : "+"}${Math.abs(pane.slip * picture.fps).toFixed(2)} f`);
   again();
   clearTimeout(waiting);
-  waiting = window.setTimeout(async () => {
-    const sent = { ...slips };
-    Object.assign(slips, { frames: 0, tenths: 0, samples: 0 });
-    await act("slip", { pairing: off.pairing, version: off.version, ...sent });
-    pane.slip = (slips.frames + slips.tenths / 10) / picture.fps + slips.samples / sound.rate;
-    again();
-  }, 500);
+  waiting = window.setTimeout(sendSlip, 500);
 };
+addEventListener("pagehide", () => void sendSlip());
 
 const nearest = () => {
   const at = position();
@@ -424,8 +447,8 @@ const KEYS = /** @type {Record<string, () => void>} */ ({
   K: () => cutting.undo(),
   "<": () => place(-1),
   ">": () => place(1),
-  "[": () => $("before")?.click(),
-  "]": () => $("after")?.click(),
+  "[": () => void sendSlip().then(() => $("before")?.click()),
+  "]": () => void sendSlip().then(() => $("after")?.click()),
 });
 const zoom = (/** @type {number} */ by) => {
   span = Math.min(120, Math.max(0.002, span * by));
