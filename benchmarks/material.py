@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections.abc import Callable
 from dataclasses import dataclass, field
 from functools import lru_cache
 
@@ -217,3 +218,86 @@ def claps_at(count: int, at: list[float], seeds: list[int], level: float = 0.5) 
         start = int(when * WORK_RATE)
         out[start : start + piece.size] += piece[: max(0, count - start)]
     return out
+
+
+@dataclass(frozen=True)
+class Moved(Pair):
+    """A pair whose offset is no line: somebody moves, or a clock's rate does. The truth is a table.
+
+    Attributes
+    ----------
+    at_s, clock_s, way_s : ndarray of float64, shape (n,)
+        Picture times; the offset that the clocks alone give there (no distance); by how much later the scratch hears.
+    """
+
+    at_s: NDArray[np.float64] = field(default_factory=lambda: np.zeros(1))
+    clock_s: NDArray[np.float64] = field(default_factory=lambda: np.zeros(1))
+    way_s: NDArray[np.float64] = field(default_factory=lambda: np.zeros(1))
+
+    def offset_at(self, picture_s: float) -> float:
+        """Return the offset that the clocks give: picture time minus sound time, seconds."""
+        return float(np.interp(picture_s, self.at_s, self.clock_s))
+
+    def heard_at(self, picture_s: float) -> float:
+        """Return the offset as heard."""
+        return self.offset_at(picture_s) + float(np.interp(picture_s, self.at_s, self.way_s))
+
+
+def moved(
+    seconds: float,
+    seed: int,
+    *,
+    metres: Callable[[Sound], Sound] | None = None,
+    rate_ppm: Callable[[Sound], Sound] | None = None,
+    ppm: float | None = None,
+    snr_db: float = 15.0,
+    room: float = 0.5,
+    faults: tuple[str, ...] = (),
+    jumps: list[tuple[float, int]] | None = None,
+) -> Moved:
+    """Make a pair in which the talker walks away from the scratch's microphone, or the sound's clock wanders.
+
+    Parameters
+    ----------
+    metres : callable
+        Picture times (n,) to the talker's distance from the scratch's microphone; a lav stays near.
+    rate_ppm : callable
+        Picture times (n,) to what the sound's rate error adds to `ppm` there.
+    """
+    rng = np.random.default_rng(seed + 31_000)
+    ppm = float(rng.uniform(-60, 60)) if ppm is None else ppm
+    offset_s = float(rng.uniform(-2.5, 1.0))
+    step = 0.01
+    grid = np.arange(-MARGIN, seconds + MARGIN + 1, step)
+    rate = np.full(grid.size, ppm) + (0.0 if rate_ppm is None else rate_ppm(grid))
+    gained = np.concatenate([[0.0], np.cumsum((rate[1:] + rate[:-1]) / 2 * step)]) * 1e-6
+    gained -= np.interp(offset_s, grid, gained)
+    own = grid - offset_s + gained  # what the sound's clock says at each picture time
+    ways = np.zeros(grid.size) if metres is None else np.maximum(np.asarray(metres(grid), float), 0.05) / 343.0
+    count = int((seconds + 2 * MARGIN) * WORK_RATE)
+    order = rng.permutation(60)
+    voice = np.concatenate([talk(60, 300 + int(order[n % 60])) for n in range(count // (60 * WORK_RATE) + 1)])[:count]
+    t = np.arange(count) / WORK_RATE - MARGIN
+    late = np.interp(t, grid, ways)
+    near = float(ways.min()) if metres is not None else 1.0
+    loud = 1.0 if metres is None else np.clip(near / np.maximum(late, 1e-4), 0.1, 1.0)
+    direct = np.asarray(sample_at(voice, np.arange(count) - late * WORK_RATE) * loud, np.float32)
+    # Who goes away is heard less; the room stays as loud.
+    echoes = paths.reverberant(voice, WORK_RATE, seed=seed * 2 + 1, amount=room) - voice
+    scratch = direct + np.asarray(sample_at(echoes, np.arange(count) - late * WORK_RATE), np.float32) * (
+        1.0 if metres is None else 0.5
+    )
+    close = paths.reverberant(voice, WORK_RATE, seed=seed * 2 + 2, amount=room / 10)
+    n = int(seconds * WORK_RATE)
+    picture = paths.with_noise(scratch[int(MARGIN * WORK_RATE) :][:n], hiss(n, seed + 5), snr_db)
+    for fault in faults:
+        picture = _FAULTS[fault](picture)
+    told = jumps or []
+    m = int((seconds - offset_s + 1.0) * WORK_RATE)
+    when = np.interp(np.arange(m) / WORK_RATE, own, grid)
+    sound = np.asarray(sample_at(close, (when + MARGIN) * WORK_RATE), np.float32)
+    sound = paths.with_noise(sound, hiss(m, seed + 6), 30.0)
+    if told:
+        sound = paths.with_jumps(sound, [(int(np.interp(at, grid, own) * WORK_RATE), added) for at, added in told])
+    clock = grid - own - sum(np.where(grid >= at, added, 0) / WORK_RATE for at, added in told)
+    return Moved(np.asarray(picture, np.float32), sound, offset_s, ppm, told, grid, clock, ways)

@@ -11,6 +11,7 @@ from dataclasses import dataclass
 
 import conversations
 import material
+import moving
 import numpy as np
 from numpy.typing import NDArray
 from scipy import fft
@@ -347,6 +348,7 @@ def main(scale: float) -> int:
     coverage(scale)
     jumps(scale)
     conversations.main(scale)
+    moving.main(scale)
     traps(scale)
     claps(scale)
     speed()

@@ -1,12 +1,13 @@
 """Verdicts: the cause, the direction in words, and the figures that led to it."""
 
+from dataclasses import replace
 from fractions import Fraction
 
 import pytest
 
 from vesk.core.conform.correction import propose
 from vesk.core.kinds import AMBIGUOUS, MATCHED
-from vesk.core.sound.measurement import Line, Measurement, refused
+from vesk.core.sound.measurement import Jump, Line, Measurement, refused
 from vesk.core.timemap import TimeMap
 from vesk.core.tolerance import Tolerance
 from vesk.core.verdict import causes
@@ -89,3 +90,22 @@ def test_two_places_are_not_one():
     assert given.cause == causes.AMBIGUOUS_FIT
     assert "90%" in given.text
     assert not given.holds
+
+
+def test_who_moves_is_told_and_a_step_in_a_pause_beyond_the_tolerance_is_looked_at():
+    found = heard(0.0)
+
+    def told(**more):
+        return verdict(replace(found, line=replace(found.line, **more)))
+
+    moved = told(moves=((1.0, 0.0), (12.0, 0.0), (18.0, 0.0204), (29.0, 0.0204)))
+    assert moved.holds
+    assert "Somebody moves from 12 to 18 s: B hears them up to 20.4 ms later (7.0 m)" in moved.text
+    step = Jump(15.0, 0.0125, 14.0, 17.5, 1e-4)
+    either = told(unsure=(step,))
+    assert (either.cause, either.holds) == (causes.JUMP, False)
+    assert "somebody moved by 4.3 m, or S1 lost 600 samples" in either.text
+    assert told(unsure=(replace(step, step_s=0.004),)).holds  # inside the tolerance either way
+    assert (
+        "clocks wander: up to 0.35 ms" in told(bends=((0.0, 0.0, 1e-6), (15.0, 3.5e-4, 1e-6), (30.0, 0.0, 1e-6))).text
+    )

@@ -10,6 +10,7 @@ from vesk.cli import files
 from vesk.cli.walked_json import measurement_json
 from vesk.core.kinds import MATCHED
 from vesk.core.timecode import FrameRate
+from vesk.core.verdict.along import either
 from vesk.core.wording import signed
 from vesk.dailies.judging import judge_two, timecode_offset
 from vesk.dailies.located import locate
@@ -46,6 +47,13 @@ def run(options: argparse.Namespace) -> int:
         for jump in line.jumps:
             amount = jump.samples(sound.facts.sample_rate)
             print(f"jump    {signed(amount, 0)} samples at {jump.at_s:.3f} s ({jump.low_s:.3f} to {jump.high_s:.3f})")
+        for step in line.unsure:
+            print(f"step    {either(step, 'it', sound.facts.sample_rate)} at {step.low_s:.1f} to {step.high_s:.1f} s")
+        if line.moves:
+            later = [value for _, value in line.moves]
+            print(f"moves   heard up to {(max(later) - min(later)) * 1e3:.1f} ms later than the nearest")
+        if line.bends:
+            print(f"wanders up to {line.wander_s * 1e3:.3f} ms off a straight line")
         print(f"windows {found.share:.0%} agree; false-alarm probability {alarm}; channel {found.channel + 1}")
     if verdict is not None and not options.json:
         print(verdict.text)

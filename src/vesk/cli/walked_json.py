@@ -10,7 +10,7 @@ from vesk.cli.solution_json import solution_json
 from vesk.core.conform.correction import Correction
 from vesk.core.facts import FACTS
 from vesk.core.kinds import MATCHED, RUN
-from vesk.core.sound.measurement import Measurement
+from vesk.core.sound.measurement import Jump, Measurement
 from vesk.core.verdict.causes import Verdict
 from vesk.dailies.folder import Walked
 from vesk.dailies.judging import Measured
@@ -28,16 +28,12 @@ def measurement_json(
         "offset_s": line.offset_s if line else None,
         "offset_frames": line.offset_s * float(fps) if line and fps else None,
         "ppm": line.ppm if line else None,
-        "jumps": [
-            {
-                "at_s": jump.at_s,
-                "samples": jump.samples(sample_rate),
-                "step_s": jump.step_s,
-                "low_s": jump.low_s,
-                "high_s": jump.high_s,
-                "standard_error_s": jump.se_step_s,
-            }
-            for jump in (line.jumps if line else ())
+        "jumps": [_jump_json(jump, sample_rate) for jump in (line.jumps if line else ())],
+        "unsure_jumps": [_jump_json(jump, sample_rate) for jump in (line.unsure if line else ())],
+        "moves": [{"at_s": at, "later_s": later} for at, later in (line.moves if line else ())],
+        "bends": [
+            {"at_s": at, "above_s": above, "standard_error_s": error}
+            for at, above, error in (line.bends if line else ())
         ],
         "places": [{"later_s": later, "share": share} for later, share in (line.places if line else ())],
         "uncertainty_s": line.band_at(found.head_s) if line else None,
@@ -60,6 +56,13 @@ def measurement_json(
         "verdict": verdict_json(verdict) if verdict else None,
         "trace": [asdict(point) for point in found.trace],
     }
+
+
+def _jump_json(jump: Jump, sample_rate: int) -> dict[str, Any]:
+    return {
+        "at_s": jump.at_s, "samples": jump.samples(sample_rate), "step_s": jump.step_s, "low_s": jump.low_s,
+        "high_s": jump.high_s, "standard_error_s": jump.se_step_s,
+    }  # fmt: skip
 
 
 def verdict_json(verdict: Verdict) -> dict[str, Any]:

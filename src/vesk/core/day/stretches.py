@@ -16,7 +16,7 @@ from math import log
 import numpy as np
 from numpy.typing import NDArray
 
-from vesk.core.day.wander import Curve, find_curve, is_one
+from vesk.core.clocks.wander import Curve, find_curve, is_one
 
 _CAP = 30.0  # of a squared deviation in standard deviations: that one measurement lies costs 15 nats, no more
 _LEAST_SCATTER_S = 5e-4  # 17 cm nearer or further from one take to the next

@@ -134,7 +134,9 @@ class Crossed:
         return whitened(self.x, self.y, self.step_hz)
 
 
-def cross(picture: Hearing, sound: Hearing, cells: Stretch, path: Path) -> Crossed:
+def cross(
+    picture: Hearing, sound: Hearing, cells: Stretch, path: Path, above_s: NDArray[np.float64] | None = None
+) -> Crossed:
     """Compute the windows' spectra along a path; where it is turned over, the sound is turned back.
 
     Parameters
@@ -147,12 +149,15 @@ def cross(picture: Hearing, sound: Hearing, cells: Stretch, path: Path) -> Cross
         The windows.
     path : Path
         Rough offset along them, good to `REACH`.
+    above_s : ndarray of float64 or None
+        By how much each window lies above it, seconds (windows,).
     """
+    above = np.zeros(cells.starts.size) if above_s is None else above_s
     length = cells.length
     taper = np.hanning(length).astype(np.float32)
     # Tapered, and aligned to a fraction of a millisecond: what would wrap round is nothing.
     size = fft.next_fast_len(length, real=True)
-    offsets = path.offset_at(cells.centres_s)
+    offsets = path.offset_at(cells.centres_s) + above
     x = fft.rfft(cut(picture, cells.starts, length), size, axis=1)
     laid, late_samples = laid_on(sound, cells.starts, length, offsets, path.slope)
     y = fft.rfft(laid * taper, size, axis=1)
@@ -162,7 +167,7 @@ def cross(picture: Hearing, sound: Hearing, cells: Stretch, path: Path) -> Cross
     late = late_samples / WORK_RATE
     # The cut lags by `late`: turned back, only what the path does not explain remains.
     turn = path.polarity * np.exp(np.outer(late, 2j * np.pi * hertz[band])).astype(np.complex64)
-    return Crossed(cells, path, x[:, band], y[:, band] * turn, hertz[band], heard, np.zeros(cells.starts.size))
+    return Crossed(cells, path, x[:, band], y[:, band] * turn, hertz[band], heard, above)
 
 
 @lru_cache(maxsize=2)

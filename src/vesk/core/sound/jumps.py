@@ -23,7 +23,18 @@ ACCEPT_LOG10 = -6.0  # a new level must not be chance
 _ALIKE_PPM = 700.0
 _FINE_S = 0.25
 MARGIN_S = 3.0  # beyond the windows that tell: one of them may have heard somebody else
+_EDGE_WINDOWS = 3
+_EDGE_S, _EDGE_WINDOW_S = 6.0, 0.5
 _SEARCHED_S = 4.0  # a stretch this long can be searched for by its onsets
+
+
+@dataclass(frozen=True, slots=True)
+class Change:
+    """From one level to the next: by how much, and between which picture times."""
+
+    step_s: float
+    before_s: float
+    after_s: float
 
 
 @dataclass(frozen=True, slots=True)
@@ -151,15 +162,6 @@ def assign(levels: list[OffsetLevel]) -> NDArray[np.int64]:
     return path
 
 
-@dataclass(frozen=True, slots=True)
-class Change:
-    """From one level to the next: by how much, and between which picture times."""
-
-    step_s: float
-    before_s: float
-    after_s: float
-
-
 def changes(levels: list[OffsetLevel], path: NDArray[np.int64], at_s: NDArray[np.float64]) -> list[Change]:
     """Return where the assigned level changes, each backed by windows that spoke on both sides.
 
@@ -185,6 +187,51 @@ def changes(levels: list[OffsetLevel], path: NDArray[np.int64], at_s: NDArray[np
             Change(levels[b].above_s - levels[a].above_s, float(at_s[spoke_before[-1]]), float(at_s[spoke_after[0]]))
         )
     return made
+
+
+def at_edge(
+    picture: Hearing,
+    sound: Hearing,
+    cells: Stretch,
+    place: Verified,
+    level_s: float,
+    levels: list[OffsetLevel],
+    *,
+    head: bool,
+) -> Change | None:
+    """Look for a jump so near an end that too few windows lie beyond it to say so: by shorter ones.
+
+    Parameters
+    ----------
+    picture, sound : Hearing
+    cells : Stretch
+        The windows of the trace.
+    place : Verified
+    level_s : float
+        By how much the windows next to the end lie above the place, seconds.
+    levels : list of OffsetLevel
+        As found by the windows of the trace.
+    head : bool
+        Whether at the head, or at the tail.
+    """
+    known = np.max([level.surprise for level in levels], axis=0)
+    edge = known[:_EDGE_WINDOWS] if head else known[-_EDGE_WINDOWS:]
+    if float(edge.min()) >= SPOKE:
+        return None
+    low = cells.head_s if head else max(cells.head_s, cells.tail_s - _EDGE_S)
+    high = min(cells.tail_s, low + _EDGE_S) if head else cells.tail_s
+    starts = np.arange(low, high - _EDGE_WINDOW_S, _EDGE_WINDOW_S / 2) * WORK_RATE
+    if starts.size < 4 * LEAST_WINDOWS:
+        return None
+    short = Stretch(starts.astype(np.int64), int(_EDGE_WINDOW_S * WORK_RATE), low, high)
+    shifted = replace(place, at_middle_s=place.at_middle_s + level_s)
+    own = find_levels(picture, sound, short, shifted, [])
+    if len(own) == 1:
+        return None
+    assigned = assign(own)
+    found = changes(own, assigned, short.centres_s)
+    inner = own[int(assigned[-1 if head else 0])].above_s
+    return found[0] if len(found) == 1 and inner == 0.0 else None
 
 
 def place_jump(

@@ -14,6 +14,7 @@ from vesk.core.sound.by_sync_points import BySyncPoints, match_by_sync_points, s
 from vesk.core.sound.by_waveform import search_by_waveform
 from vesk.core.sound.coarse import prepare, search
 from vesk.core.sound.features import FEATURE_RATE
+from vesk.core.sound.follow import follow_guess
 from vesk.core.sound.hearing import Hearing
 from vesk.core.sound.measurement import Line, Measurement, OtherChannel, Rival, TracePoint, refused
 from vesk.core.sound.one_sided import one_sided_shares
@@ -202,6 +203,9 @@ def _search(
             if _accepted(places) and candidate.score < _WORTH * found[0].score:
                 break  # nothing that fell so far behind has ever been a rival
             place = verify(picture, sound, candidate, tried=tried * channels)
+            if not stage.by_wave and (place is None or place.log10_false_alarm > _limit(place)):
+                # Onsets that are no chance, and no line: somebody may be walking.
+                place = follow_guess(picture, sound, candidate, tried=tried * channels) or place
             if place is not None:
                 places.append(place)
         places.sort(key=lambda one: (one.log10_false_alarm, -one.strength))

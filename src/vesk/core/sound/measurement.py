@@ -5,6 +5,8 @@ from __future__ import annotations
 from dataclasses import dataclass
 from typing import Any
 
+import numpy as np
+
 from vesk.core.kinds import REFUSED, Decision
 from vesk.core.plain import Plain
 
@@ -90,6 +92,14 @@ class Line:
     places : tuple of (float, float)
         Where people speak from several places: by how much later (seconds) each is heard on the picture than the one
         that the line follows, and its share of the windows; that one first. Empty where all is heard from one.
+    moves : tuple of (float, float)
+        Where somebody walks, or carries the microphone: by how much later (seconds) than along the line is heard at
+        these picture times, straight between them. No clock did that, and nothing is corrected for it.
+    bends : tuple of (float, float, float)
+        Where a clock's rate wanders: by how much the offset lies above the straight line at these picture times, with
+        its standard error, seconds; straight between them. `ppm` is then the mean rate.
+    unsure : tuple of Jump
+        Steps in pauses so long that somebody may have walked as far: or samples were lost there. Not in the line.
     """
 
     middle_s: float
@@ -100,6 +110,9 @@ class Line:
     jumps: tuple[Jump, ...] = ()
     covariance: tuple[tuple[float, ...], ...] = ()
     places: tuple[tuple[float, float], ...] = ()
+    moves: tuple[tuple[float, float], ...] = ()
+    bends: tuple[tuple[float, float, float], ...] = ()
+    unsure: tuple[Jump, ...] = ()
 
     def offset_at(self, picture_s: float) -> float:
         """Return the offset (seconds) at a picture time: where it minus sound time lies.
@@ -111,7 +124,19 @@ class Line:
         """
         # n/fs = (t - offset0)(1 + p); offset(t) = t - n/fs falls by p for each picture second.
         steps = sum(jump.step_s for jump in self.jumps if picture_s > jump.at_s)
-        return self.at_middle_s - self.ppm * 1e-6 * (picture_s - self.middle_s) + steps
+        return self.at_middle_s - self.ppm * 1e-6 * (picture_s - self.middle_s) + steps + self._bent(picture_s)[0]
+
+    def _bent(self, picture_s: float) -> tuple[float, float]:
+        """Return by how much the offset lies above the straight line, and its standard error, seconds."""
+        if not self.bends:
+            return 0.0, 0.0
+        at, above, error = zip(*self.bends, strict=True)
+        return float(np.interp(picture_s, at, above)), float(np.interp(picture_s, at, error))
+
+    @property
+    def wander_s(self) -> float:
+        """By how much the offset leaves a straight line at most, seconds; 0 for a steady clock."""
+        return max((abs(above) for _, above, _ in self.bends), default=0.0)
 
     def standard_error_at(self, picture_s: float) -> float:
         """Return the standard error (seconds) of the offset at a picture time.
@@ -123,12 +148,13 @@ class Line:
         """
         away = picture_s - self.middle_s
         if not self.covariance:
-            return float((self.se_middle_s**2 + (self.se_ppm * 1e-6 * away) ** 2) ** 0.5)
+            bent = self._bent(picture_s)[1]
+            return float((self.se_middle_s**2 + (self.se_ppm * 1e-6 * away) ** 2 + bent**2) ** 0.5)
         row = [1.0, away, *(1.0 if picture_s > jump.at_s else 0.0 for jump in self.jumps)]
         variance = sum(
             a * b * c for a, line in zip(row, self.covariance, strict=True) for b, c in zip(row, line, strict=True)
         )
-        return float(max(variance, 0.0) ** 0.5)
+        return float((max(variance, 0.0) + self._bent(picture_s)[1] ** 2) ** 0.5)
 
     def band_at(self, picture_s: float) -> float:
         """Return the half width (seconds) of the 95 % band shown to a person, with the world's floor.

@@ -151,14 +151,34 @@ def correlate_windows(picture: Hearing, sound: Hearing, cells: Stretch, guess: C
     reach : int
         How far to either side, samples at the work rate.
     """
+    expected = guess.offset_s - guess.ppm * 1e-6 * (cells.centres_s - guess.offset_s)
+    return correlate_around(picture, sound, cells, expected, guess.ppm, reach)
+
+
+def correlate_around(
+    picture: Hearing, sound: Hearing, cells: Stretch, expected_s: NDArray[np.float64], ppm: float, reach: int
+) -> Curves:
+    """Correlate every window within `reach` samples around an offset of its own: see `correlate_windows`.
+
+    Parameters
+    ----------
+    picture, sound : Hearing
+    cells : Stretch
+        The windows.
+    expected_s : ndarray of float64
+        Offset at each window's middle, seconds (windows,).
+    ppm : float
+        How much faster than the picture's the sound's time runs within a window.
+    reach : int
+        Samples at the work rate.
+    """
     length = cells.length
     size = fft.next_fast_len(length + 2 * reach, real=True)
     at = cells.centres_s
-    expected = guess.offset_s - guess.ppm * 1e-6 * (at - guess.offset_s)
-    lag0 = np.rint(expected * WORK_RATE).astype(np.int64)
+    lag0 = np.rint(expected_s * WORK_RATE).astype(np.int64)
     x = fft.rfft(cut(picture, cells.starts, length), size, axis=1)
     # A sound window sits at picture time minus offset; a longer one leaves room for the search.
-    ratio = 1 / (1 + guess.ppm * 1e-6)
+    ratio = 1 / (1 + ppm * 1e-6)
     if abs(ratio - 1) * length < 0.5:
         ratio = 1.0
     middle = cells.starts + length / 2 - lag0
@@ -290,7 +310,7 @@ def verify(picture: Hearing, sound: Hearing, guess: Candidate, *, tried: int) ->
     near = curves.heights[np.arange(column.size)[:, None], column[:, None] + np.arange(-TOLERANCE, TOLERANCE + 1)]
     strongest = np.take_along_axis(near, np.argmax(np.abs(near), axis=1)[:, None], axis=1)[:, 0]
     sign = float((strongest * curves.along(line)).sum())
-    repeat_s, ratio = _repeat(curves, line, -1 if sign < 0 else 1)
+    repeat_s, ratio = repeats(curves, line, -1 if sign < 0 else 1)
     along = curves.along(line)
     told = np.abs(strongest[along > SPOKE])
     return Verified(
@@ -299,9 +319,19 @@ def verify(picture: Hearing, sound: Hearing, guess: Candidate, *, tried: int) ->
     )  # fmt: skip
 
 
-def _repeat(curves: Curves, line: NDArray[np.float64], polarity: int) -> tuple[float, float]:
+def repeats(curves: Curves, line: NDArray[np.float64], polarity: int) -> tuple[float, float]:
     """Find the lag beside the line at which its own windows fit next best: (seconds, share of the strength).
 
+    Parameters
+    ----------
+    curves : Curves
+    line : ndarray of float64
+        Offset at each window, seconds (windows,).
+    polarity : int
+        -1 when one of the two is turned over.
+
+    Notes
+    -----
     Only windows that spoke for the line are asked: those that lie elsewhere, after a jump, are no repetition. Heights
     are stacked, with their sign: a voice's pitch stands high in rank beside its line, and low in height.
     """

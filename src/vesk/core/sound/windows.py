@@ -2,7 +2,8 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass
+from collections.abc import Sequence
+from dataclasses import dataclass, replace
 
 import numpy as np
 from numpy.typing import NDArray
@@ -78,6 +79,27 @@ def lay_windows(
     starts = np.linspace(head, tail - length_s, count) * WORK_RATE
     length = int(length_s * WORK_RATE)
     return Stretch(np.clip(starts, 0, None).astype(np.int64), length, head, tail)
+
+
+def with_more(cells: Stretch, near_s: Sequence[float]) -> Stretch:
+    """Return windows with more of them between each of some moments and the end it lies near.
+
+    Parameters
+    ----------
+    cells : Stretch
+    near_s : sequence of float
+        Picture times, seconds.
+    """
+    starts = [cells.starts]
+    hop, length = cells.length // 6, cells.length
+    for moment in near_s:
+        low, high = (int(edge * WORK_RATE) for edge in (cells.head_s, cells.tail_s))
+        at = int(moment * WORK_RATE)
+        if at - low < high - at:
+            starts.append(np.arange(low, at - length + hop, hop, dtype=np.int64))
+        else:
+            starts.append(np.arange(high - length, at - hop, -hop, dtype=np.int64))
+    return replace(cells, starts=np.unique(np.concatenate(starts)))
 
 
 def in_band(size: int) -> NDArray[np.bool_]:

@@ -12,6 +12,7 @@ from vesk.core.sound.measurement import Line, Measurement
 from vesk.core.timemap import AnyMap, PiecewiseMap
 from vesk.core.tolerance import Tolerance
 from vesk.core.verdict import hypotheses
+from vesk.core.verdict.along import says_along
 from vesk.core.verdict.disagreement import Disagreement, placed_says
 from vesk.core.verdict.hypotheses import (
     AMBIGUOUS_FIT,
@@ -140,6 +141,8 @@ def give_verdict(
     text = _sentence(cause, considered, found.line, error, _Told(found, laid, names, fps, known))
     if proposal is not None and timecode_offset is not None and cause != WITHIN:
         text += " " + _mend(proposal, timecode_offset, found, points, fps, late_s)
+    if along := says_along(found.line, names.picture, names.sound, known.sample_rate):
+        text += " " + along
     brief = _brief(cause, considered, found.line, laid, names, known)
     if disagrees is not None:
         mend = "" if proposal is None or timecode_offset is None else _mend(
@@ -150,10 +153,20 @@ def give_verdict(
             disagrees.settled_by(names.picture), disagrees.brief(names.picture, fps), holds=False,
             considered=considered[:_MOST_CONSIDERED],
         )  # fmt: skip
-    if placed is None:
-        return Verdict(cause, text, _unless(cause, names), brief, cause == WITHIN, considered[:_MOST_CONSIDERED])
     verdict = Verdict(cause, text, _unless(cause, names), brief, cause == WITHIN, considered[:_MOST_CONSIDERED])
+    if placed is None:
+        return _either(verdict, found.line, limit)
     return _placed(verdict, placed, names.picture, found.reason, fps=fps, limit_s=limit)
+
+
+def _either(verdict: Verdict, line: Line, limit_s: float) -> Verdict:
+    """Hold nothing that a step in a pause may put out: a person hears which of the two it was."""
+    steps = [one for one in line.unsure if abs(one.step_s) > limit_s]
+    if not steps or verdict.cause != WITHIN:
+        return verdict
+    brief = f"moved or jumped at {duration(max(steps, key=lambda one: abs(one.step_s)).at_s)}: listen to it"
+    unless = "unless whoever speaks stands elsewhere after the pause"
+    return replace(verdict, cause=JUMP, unless=unless, brief=brief, holds=False)
 
 
 def _placed(verdict: Verdict, placed: Place, picture: str, reason: str, *, fps: Fraction, limit_s: float) -> Verdict:

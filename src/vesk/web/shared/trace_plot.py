@@ -77,7 +77,8 @@ def _corners(now: Judgement, line: Line, head: float, tail: float) -> list[float
         # Where the mended sample was heard: by the line before the jump, and by the line after it.
         turns += [float(at) + line.offset_at(float(now.laid(at)) + side) for side in (-0.5, 0.5)]
     inner = [at + side for at in turns if head < at < tail for side in (-_BESIDE_S, _BESIDE_S)]
-    return sorted([head, *inner, tail])
+    bends = [at for at, *_ in line.bends if head < at < tail]
+    return sorted([head, *inner, *bends, tail])
 
 
 @lru_cache(maxsize=4000)

@@ -15,7 +15,8 @@ import numpy as np
 from numpy.typing import NDArray
 
 _HOUR = 3600.0
-_PPM_PER_ROOT_HOUR = (0.1, 0.2, 0.4, 0.8, 1.6, 3.2)
+OVER_A_DAY = (0.1, 0.2, 0.4, 0.8, 1.6, 3.2)  # ppm in the root of an hour
+WITHIN_A_TAKE = (1.0, 4.0, 16.0, 64.0)
 _SCALES = (1.0, 1.4, 2.0)
 _GAIN_NATS = 0.3  # that a curve must explain beyond a line
 _ANEW_NATS = 6.0  # that a jam must explain beyond a curve
@@ -81,26 +82,37 @@ class Curve:
         return mean, (1 - u) * one.covariance[0] + u * other.covariance[0] + bridge
 
 
-def find_curve(at_s: Sequence[float], ahead_s: Sequence[float], sigma_s: Sequence[float]) -> Curve | None:
+def find_curve(
+    at_s: Sequence[float],
+    ahead_s: Sequence[float],
+    sigma_s: Sequence[float],
+    *,
+    wander: Sequence[float] = OVER_A_DAY,
+    gain_nats: float = _GAIN_NATS,
+) -> Curve | None:
     """Return the curve of a clock; None where a straight line explains it as well.
 
     Parameters
     ----------
     at_s, ahead_s, sigma_s : sequence of float
         Label times in order, offsets, and the standard deviation of each: seconds.
+    wander : sequence of float
+        How much a rate may wander, ppm in the root of an hour.
+    gain_nats : float
+        What a curve must explain beyond a line.
     """
     at, ahead, sigma = (np.asarray(values, float) for values in (at_s, ahead_s, sigma_s))
     if at.size < _LEAST:
         return None
-    found = _likeliest(at, ahead, sigma)
+    found = _likeliest(at, ahead, sigma, wander, gain_nats)
     if found.density == 0.0:
         return None
     return Curve(_smoothed(at, ahead, sigma * found.scale, found.density), found.density)
 
 
 def is_one(
-    before: tuple[NDArray[np.float64], ...],
-    after: tuple[NDArray[np.float64], ...],
+    before: tuple[NDArray[np.float64], NDArray[np.float64], NDArray[np.float64]],
+    after: tuple[NDArray[np.float64], NDArray[np.float64], NDArray[np.float64]],
 ) -> bool:
     """Say whether a clock went on from one stretch to the next, bending, rather than being set anew between them.
 
@@ -109,9 +121,9 @@ def is_one(
     before, after : three arrays
         Label times in order, offsets, standard deviations: seconds.
     """
-    whole = [np.concatenate(values) for values in zip(before, after, strict=True)]
+    at, ahead, sigma = (np.concatenate(values) for values in zip(before, after, strict=True))
     apart = _likeliest(*before).nats + _likeliest(*after).nats
-    return _likeliest(*whole).nats > apart - _ANEW_NATS
+    return _likeliest(at, ahead, sigma).nats > apart - _ANEW_NATS
 
 
 @dataclass(frozen=True, slots=True)
@@ -121,12 +133,18 @@ class _Likeliest:
     scale: float
 
 
-def _likeliest(at: NDArray[np.float64], ahead: NDArray[np.float64], sigma: NDArray[np.float64]) -> _Likeliest:
+def _likeliest(
+    at: NDArray[np.float64],
+    ahead: NDArray[np.float64],
+    sigma: NDArray[np.float64],
+    wander: Sequence[float] = OVER_A_DAY,
+    gain_nats: float = _GAIN_NATS,
+) -> _Likeliest:
     """Return by how much a clock wandered, most likely; by nothing where that says as much."""
     # The scatter of few is known roughly: what looks like wander may be that.
     tried = [
-        _Likeliest(_filtered(at, ahead, sigma * scale, density)[0] - (_GAIN_NATS if density else 0.0), density, scale)
-        for density in (0.0, *((wander * 1e-6) ** 2 / _HOUR for wander in _PPM_PER_ROOT_HOUR))
+        _Likeliest(_filtered(at, ahead, sigma * scale, density)[0] - (gain_nats if density else 0.0), density, scale)
+        for density in (0.0, *((ppm * 1e-6) ** 2 / _HOUR for ppm in wander))
         for scale in _SCALES
     ]
     return max(tried, key=lambda one: one.nats)

@@ -1,0 +1,258 @@
+"""Tell a take in which somebody moves from one whose recording jumped or whose clock drifts, and trace it so."""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+from dataclasses import dataclass, replace
+from itertools import pairwise
+
+import numpy as np
+
+from vesk.core.sound import fine, jumps
+from vesk.core.sound.features import WORK_RATE
+from vesk.core.sound.fitting import Fitted, fit_places, heard_from
+from vesk.core.sound.follow import REACH_S, Followed, follow
+from vesk.core.sound.hearing import Hearing
+from vesk.core.sound.measurement import Jump, Line
+from vesk.core.sound.places import Places
+from vesk.core.sound.verify import SPOKE
+from vesk.core.sound.ways import CRYSTAL, FASTEST_S, LEAST_S, Run, Standing, comes_back, corners, find_standing, nearest
+from vesk.core.sound.windows import WINDOW_S, Stretch
+
+WALKED_S = 0.9 * REACH_S  # a step further than this nobody walked
+_ZONE_S, _ZONE_HOP_S, _MOST_ZONE = 0.3, 0.1, 80
+_BETWEEN = 0.2  # of a step: a window that lies so far from either end is on its way
+_LEAST_BETWEEN = 3
+_LEAST_BEYOND, _BEYOND = 3, 0.08  # windows, and share of those on the other side
+_LEAST_BEYOND, _BEYOND = 3, 0.08  # windows, and share of those on the other side
+_GAIN_NATS = 12.0  # that a path must explain beyond lines and jumps
+_FLOOR_S = 1e-4
+_PULLED = 900e-6  # from here on a rate is taken as it was found: a pull-down, a mislabelled file
+
+
+@dataclass(frozen=True, slots=True)
+class Moving:
+    """A take in which somebody moves.
+
+    Attributes
+    ----------
+    line : Line
+    followed : Followed
+    fitted : Fitted or None
+        To the stretches in which people stand; None where nobody does.
+    """
+
+    line: Line
+    followed: Followed
+    fitted: Fitted | None
+
+
+def find_moving(
+    picture: Hearing, sound: Hearing, cells: Stretch, straight: fine.Path, known: Sequence[Jump]
+) -> Moving | None:
+    """Follow a take that lines and jumps do not explain, and say what of it is a way.
+
+    Parameters
+    ----------
+    picture, sound : Hearing
+    cells : Stretch
+        The windows.
+    straight : Path
+        What lines and jumps make of it.
+    known : sequence of Jump
+        Its jumps, with where they may lie.
+
+    Returns
+    -------
+    Moving or None
+        None where lines and jumps explain as much, or all steps are jumps.
+    """
+    far = [jump for jump in known if abs(jump.step_s) > WALKED_S]
+    base = _about(straight, cells, far)
+    expected = base.offset_at(cells.centres_s)
+    followed = follow(picture, sound, cells, expected, base.slope)
+    leaps = sum((np.where(cells.centres_s > when, step, 0.0) for when, step in base.jumps), np.zeros(expected.size))
+    level = replace(followed, offset_s=followed.offset_s - leaps)
+    standing = find_standing(level)
+    if not standing.runs:
+        told = float(followed.still.along(straight.offset_at(cells.centres_s)).sum())
+        told -= jumps.SWITCH_NATS * len(straight.jumps)
+        if float(followed.surprise.sum()) - followed.price < told + _GAIN_NATS:
+            return None
+        return Moving(_restless(level, standing, far), followed, None)
+    return _between_stands(picture, sound, cells, base, level, standing, far)
+
+
+def _about(straight: fine.Path, cells: Stretch, far: list[Jump]) -> fine.Path:
+    """Return the line in the midst of all levels, at a rate that a clock may have: about it the take is followed."""
+    kept = tuple((jump.at_s, jump.step_s) for jump in far)
+    at = cells.centres_s
+    slope = straight.slope if abs(straight.slope) < CRYSTAL or abs(straight.slope) > _PULLED else 0.0
+    line = replace(straight, slope=slope, jumps=kept)
+    away = straight.offset_at(at) - line.offset_at(at)
+    return replace(line, level_s=line.level_s + (float(away.min()) + float(away.max())) / 2)
+
+
+def _restless(followed: Followed, standing: Standing, far: list[Jump]) -> Line:
+    """Return the line of a take in which nobody ever stands."""
+    spoke = followed.surprise > SPOKE
+    middle = float(followed.at_s[spoke].mean())
+    line = Line(
+        middle, standing.level_s + standing.slope * middle, -standing.slope * 1e6, standing.se_level_s,
+        standing.se_slope * 1e6,
+        jumps=tuple(far),
+    )  # fmt: skip
+    if line.jumps:
+        line = replace(line, covariance=_diagonal(line))
+    return replace(line, moves=_moves(line, followed))
+
+
+def _diagonal(line: Line) -> tuple[tuple[float, ...], ...]:
+    errors = [line.se_middle_s, line.se_ppm * 1e-6, *(jump.se_step_s for jump in line.jumps)]
+    return tuple(tuple(a * a if i == j else 0.0 for j in range(len(errors))) for i, a in enumerate(errors))
+
+
+def _moves(line: Line, followed: Followed) -> tuple[tuple[float, float], ...]:
+    """Return the corners of the way that is heard beyond the line's steps."""
+    spoke = followed.surprise > SPOKE
+    at = followed.at_s[spoke]
+    straight = line.at_middle_s - line.ppm * 1e-6 * (at - line.middle_s)
+    near = [jump for jump in line.jumps if abs(jump.step_s) <= WALKED_S]  # the others were taken out to follow it
+    straight = straight + sum((np.where(at > jump.at_s, jump.step_s, 0.0) for jump in near), np.zeros(at.size))
+    return tuple((round(a, 2), round(b, 5)) for a, b in corners(at, followed.offset_s[spoke] - straight))
+
+
+def _between_stands(
+    picture: Hearing,
+    sound: Hearing,
+    cells: Stretch,
+    base: fine.Path,
+    followed: Followed,
+    standing: Standing,
+    far: list[Jump],
+) -> Moving | None:
+    """Fit the clocks to where people stand, and say of each step between two stands what it is."""
+    runs = standing.runs
+    order = _reference_first(runs, standing)
+    of = np.full(cells.starts.size, -1, np.int64)
+    for number, run in enumerate(order):
+        of[run.rows] = number
+    above = tuple(run.level_s - order[0].level_s for run in order)
+    path = replace(base, slope=standing.slope, level_s=order[0].level_s + standing.slope * base.middle_s)
+    fitted = fit_places(picture, sound, cells, path, Places(above, of, 0.0, 0.0))
+    if fitted is None:
+        return None
+    levels = dict(zip((id(run) for run in order), fitted.places.above_s, strict=True))
+    back = comes_back(runs)
+    found: list[Jump] = []
+    unsure: list[Jump] = []
+    ways = 0
+    for number, (one, other) in enumerate(pairwise(runs)):
+        step = levels[id(other)] - levels[id(one)]
+        if abs(step) < LEAST_S:
+            continue
+        before = replace(fitted.path, level_s=fitted.path.level_s + levels[id(one)], jumps=())
+        gap = float(cells.centres_s[one.rows[-1]]), float(cells.centres_s[other.rows[0]])
+        if (
+            number in back
+            or _heard_beyond(followed, fitted.path, (levels[id(one)], levels[id(other)]), gap)
+            or _walked(picture, sound, before, step, gap)
+        ):
+            ways += 1
+            continue
+        at, low, high = jumps.place_jump(picture, sound, before, step, *gap)
+        jump = Jump(at, step, low, high, _FLOOR_S)
+        (found if high - low < abs(step) / FASTEST_S else unsure).append(jump)
+    if not ways and not unsure:
+        return None  # jumps, and no way: that is traced already
+    if found:
+        fitted = _with_jumps(picture, sound, cells, fitted, runs, levels, found) or fitted
+    line = _line_of(fitted, [*found, *far], tuple(unsure))
+    if any(one.rows[-1] > other.rows[0] for one, other in pairwise(runs)):  # they speak in turn, and nobody walks
+        return Moving(replace(line, places=heard_from(fitted)), followed, fitted)
+    return Moving(replace(line, moves=_moves(line, followed)), followed, fitted)
+
+
+def _reference_first(runs: tuple[Run, ...], standing: Standing) -> list[Run]:
+    """Return the runs, the one that sets the line first: the longest of those as near as the nearest that counts."""
+    near = [run for run in runs if run.level_s <= standing.level_s + LEAST_S / 2]
+    first = max(near, key=lambda run: run.rows.size)
+    return [first, *(run for run in runs if run is not first)]
+
+
+def _heard_beyond(
+    followed: Followed, path: fine.Path, levels_s: tuple[float, float], gap_s: tuple[float, float]
+) -> bool:
+    """Say whether either level is heard on the other side of the step too: two people then, and nothing was lost."""
+    at = followed.at_s
+    line = path.offset_at(at)
+    for level, side in zip(levels_s, (at > gap_s[1] + WINDOW_S, at < gap_s[0] - WINDOW_S), strict=True):
+        told, own = followed.still.along(line + level)[side], followed.surprise[side]
+        # A voice's pitch speaks beside its own level too, but never above it.
+        heard = int(((told > SPOKE) & (told > own)).sum())
+        if heard >= max(_LEAST_BEYOND, _BEYOND * told.size):
+            return True
+    return False
+
+
+def _walked(picture: Hearing, sound: Hearing, before: fine.Path, step_s: float, gap_s: tuple[float, float]) -> bool:
+    """Say whether sound is heard on its way between two levels: short windows, followed across the gap."""
+    low, high = gap_s[0] - _ZONE_S, gap_s[1] + _ZONE_S
+    hop = max(_ZONE_HOP_S, (high - low) / _MOST_ZONE)
+    starts = np.arange(max(0.0, low), high, hop) * WORK_RATE
+    zone = Stretch(starts.astype(np.int64), int(_ZONE_S * WORK_RATE), low, high)
+    expected = before.offset_at(zone.centres_s) + step_s / 2
+    found = follow(picture, sound, zone, expected, before.slope)
+    share = (found.offset_s - before.offset_at(zone.centres_s)) / step_s
+    on_its_way = (found.surprise > SPOKE) & (share > _BETWEEN) & (share < 1 - _BETWEEN)
+    return int(on_its_way.sum()) >= _LEAST_BETWEEN
+
+
+def _with_jumps(
+    picture: Hearing,
+    sound: Hearing,
+    cells: Stretch,
+    fitted: Fitted,
+    runs: tuple[Run, ...],
+    levels: dict[int, float],
+    found: list[Jump],
+) -> Fitted | None:
+    """Fit again with those steps that are jumps in the path, and the rest of each level above it."""
+    at = cells.centres_s
+    # Where each would lie without the jumps: who is near is seen there.
+    own = [levels[id(run)] - sum(jump.step_s for jump in found if jump.at_s < float(at[run.rows[0]])) for run in runs]
+    # Levels that only a jump parted are one: else it could not be told from a place.
+    kept: list[float] = []
+    counts: list[int] = []
+    of = np.full(at.size, -1, np.int64)
+    for run, level in zip(runs, own, strict=True):
+        near = [n for n, other in enumerate(kept) if abs(other - level) < LEAST_S / 2]
+        number = near[0] if near else len(kept)
+        if not near:
+            kept.append(level)
+            counts.append(0)
+        counts[number] += run.rows.size
+        of[run.rows] = number
+    first = kept.index(nearest(kept, counts))
+    order = [first, *(n for n in range(len(kept)) if n != first)]
+    renamed = np.argsort(order)
+    above = tuple(kept[n] - kept[first] for n in order)
+    places = Places(above, np.where(of >= 0, renamed[np.maximum(of, 0)], -1), 0.0, 0.0)
+    steps = tuple(sorted([*fitted.path.jumps, *((jump.at_s, jump.step_s) for jump in found)]))
+    path = replace(fitted.path, level_s=fitted.path.level_s + kept[first], jumps=steps)
+    return fit_places(picture, sound, cells, path, places)
+
+
+def _line_of(fitted: Fitted, found: list[Jump], unsure: tuple[Jump, ...]) -> Line:
+    errors = np.sqrt(np.maximum(np.diag(fitted.covariance), 0))
+    path = fitted.path
+    known = {jump.at_s: jump for jump in found}
+    steps = tuple(
+        replace(known[at], step_s=step, se_step_s=float(error))
+        for (at, step), error in zip(path.jumps, errors[2:], strict=True)
+    )
+    return Line(
+        middle_s=path.middle_s, at_middle_s=path.level_s, ppm=-path.slope * 1e6, se_middle_s=float(errors[0]),
+        se_ppm=float(errors[1]) * 1e6, jumps=steps, unsure=unsure,
+        covariance=tuple(tuple(float(value) for value in row) for row in fitted.covariance),
+    )  # fmt: skip

@@ -1,0 +1,92 @@
+"""A clock whose rate wanders inside a take: as curved as the windows ask, and no more."""
+
+from __future__ import annotations
+
+from dataclasses import replace
+
+import numpy as np
+from numpy.typing import NDArray
+
+from vesk.core.clocks.wander import WITHIN_A_TAKE, find_curve
+from vesk.core.sound.fine import STANDING_S
+from vesk.core.sound.measurement import Line
+
+_LEAST_WINDOWS = 24
+_GAIN_NATS = 12.0
+_FURTHEST_PPM = 25.0  # a crystal bends no more within a take; whoever sways does
+_LEAST_S = 4e-6
+_WILD = 5.0  # units of scatter off its neighbours
+_TURNS = 0.08  # of what parts two places: neighbours scatter less along a curve
+_BESIDE = 4
+_SMOOTH = 0.85  # of the windows
+_KNOTS = 24
+
+
+def with_wander(line: Line, at_s: NDArray[np.float64], away_s: NDArray[np.float64], clear: NDArray[np.bool_]) -> Line:
+    """Return a line with its bends, where the windows' timings follow a curve that a clock could take.
+
+    Parameters
+    ----------
+    line : Line
+        Straight, without jumps.
+    at_s, away_s : ndarray of float64, shape (windows,)
+        Picture times, and how far each window lies off the line, seconds.
+    clear : ndarray of bool, shape (windows,)
+        Which of them mean something.
+
+    Returns
+    -------
+    Line
+        Of a curve too sharp for a clock, the line itself, as uncertain as that makes it. Places that are steps of one
+        curve are none.
+    """
+    at, away = at_s[clear], away_s[clear]
+    if at.size < _LEAST_WINDOWS or line.jumps:
+        return line
+    # A voice from elsewhere is no wander.
+    near = _between_neighbours(away)
+    scatter = max(1.4826 * float(np.median(np.abs(away - near))), 2e-7)
+    kept = np.abs(away - near) < _WILD * scatter
+    at, away = at[kept], away[kept]
+    apart = float(np.ptp([later for later, _ in line.places])) if line.places else 0.0
+    if at.size < _LEAST_WINDOWS or kept.mean() < _SMOOTH or (line.places and scatter > _TURNS * apart):
+        return line  # who speaks in turn is heard at one level and the other, not along a curve
+    sigma = np.full(at.size, scatter)
+    curve = find_curve(at.tolist(), away.tolist(), sigma.tolist(), wander=WITHIN_A_TAKE, gain_nats=_GAIN_NATS)
+    if curve is None:
+        return line
+    grid = np.linspace(at[0], at[-1], min(_KNOTS, at.size))
+    mean, variance = (np.array(values) for values in zip(*(curve.at(float(when)) for when in grid), strict=True))
+    x = grid - line.middle_s
+    slope, level = (float(value) for value in np.polyfit(x, mean, 1))
+    bent = mean - level - slope * x
+    if float(np.abs(bent).max()) < _LEAST_S:
+        return line
+    error = np.sqrt(np.maximum(variance, 0.0))
+    rates = np.diff(mean) / np.diff(grid)
+    span = float(grid[-1] - grid[0])
+    se_rate = float(np.hypot(error[0], error[-1])) / span
+    if float(np.ptp(rates)) * 1e6 > _FURTHEST_PPM:
+        # No clock: the line stays, and says how far about it the sound is heard.
+        wider = float(np.sqrt(np.mean(bent**2)))
+        return replace(line, se_middle_s=float(np.hypot(line.se_middle_s, wider)), covariance=_widened(line, wider))
+    return replace(
+        line, at_middle_s=line.at_middle_s + level, ppm=line.ppm - slope * 1e6,
+        se_middle_s=STANDING_S, se_ppm=se_rate * 1e6, covariance=(), places=(),
+        bends=tuple((float(a), float(b), float(e)) for a, b, e in zip(grid, bent, error, strict=True)),
+    )  # fmt: skip
+
+
+def _between_neighbours(away: NDArray[np.float64]) -> NDArray[np.float64]:
+    """Return where each window's neighbours to either side lay it, whatever slope they lie on."""
+    padded = np.pad(away, _BESIDE, mode="reflect", reflect_type="odd")
+    inner = slice(_BESIDE, -_BESIDE)
+    middles = [(np.roll(padded, k) + np.roll(padded, -k))[inner] / 2 for k in range(1, _BESIDE + 1)]
+    return np.asarray(np.median(middles, axis=0))
+
+
+def _widened(line: Line, by_s: float) -> tuple[tuple[float, ...], ...]:
+    if not line.covariance:
+        return ()
+    first, *rest = line.covariance
+    return ((first[0] + by_s**2, *first[1:]), *rest)
