@@ -8,6 +8,8 @@ from hypothesis import given
 from hypothesis import strategies as st
 
 from vesk.core.conform.correction import Correction
+from vesk.core.day.solution import Place
+from vesk.core.kinds import MATCHED, Witness
 from vesk.core.pairing.evidence import SOUND, SYNC_POINT, TIMECODE
 from vesk.core.pairing.judgement import Claps, Judgement, Side
 from vesk.core.pairing.rivals import Rivalry
@@ -96,3 +98,18 @@ def test_a_slip_that_stands_moves_the_error_and_not_the_evidence():
     assert slipped.errors.head_s - plain.errors.head_s == pytest.approx(0.04)
     assert slipped.evidence == plain.evidence
     assert slipped.verdict.cause == causes.WHOLE_FRAME
+
+
+def test_a_rate_that_is_no_clocks_is_not_corrected_and_the_nearer_end_sets_the_line():
+    walk = Line(20.0, 0.3, -330.0, 1e-6, 0.1)  # who goes away for 40 s: 13 ms later at the tail
+    found = Measurement(MATCHED, "", walk, head_s=0.0, middle_s=20.0, tail_s=40.0, share=1.0, log10_false_alarm=-80)
+    near = walk.offset_at(0.0)
+    place = Place("A", "S", 0.0, near, 1e-6, 20.0, Witness.SOUND, 0.0, steady_ppm=20.0)
+    sides = Side("A", Fraction(40)), Side("S1", Fraction(44))
+    told = Judgement(*sides, found, Fraction(3, 10), Fraction(25), 48_000, place=place)
+    assert told.proposal.ppm == 0
+    assert told.line.offset_at(0.0) == pytest.approx(near)
+    assert told.line.moves[-1] == (40.0, pytest.approx(350e-6 * 40))
+    assert "Somebody moves from 0 to 40 s: A hears them up to 14.0 ms later (4.8 m)" in told.verdict.text
+    without = replace(told, place=replace(place, steady_ppm=None))
+    assert without.proposal.ppm == -330

@@ -447,3 +447,25 @@ def test_a_slate_and_its_clap_place_a_silent_camera_without_any_clock():
     assert not solve(slated(day, *([one[0]] for one in keys))).places
     more = [replace(one, low_s=one.low_s + 2.0, high_s=one.high_s + 2.0) for one in evidence.seen]
     assert not solve(replace(evidence, seen=(*evidence.seen, *more))).places
+
+
+def test_a_take_whose_rate_no_other_take_of_its_devices_shares_is_somebody_who_walks():
+    day, keys = made(replace(A, ppm=-23.0), S1, takes=7)
+    evidence = day.day()
+
+    def walked(*pictures, ppm):
+        matches = [
+            replace(one, ppm=one.ppm + ppm, se_ppm=0.1) if one.picture in pictures else one for one in evidence.matches
+        ]
+        return solve(replace(evidence, matches=tuple(matches)))
+
+    wrong = keys[2][0]
+    solution = walked(wrong, ppm=300.0)
+    steady = {pair[0]: place.steady_ppm for pair, place in solution.places.items()}
+    assert steady.pop(wrong) == pytest.approx(23.0)
+    assert set(steady.values()) == {None}
+    assert solution.questions == ()  # no rate is asked for
+    crystal = walked(wrong, ppm=4.0)  # a warm evening
+    assert {place.steady_ppm for place in crystal.places.values()} == {None}
+    most = walked(*(key[0] for key in keys[:5]), ppm=300.0)  # who says then which is the clock's?
+    assert {place.steady_ppm for place in most.places.values()} <= {None, 323.0}

@@ -91,6 +91,8 @@ class Match:
         Whether sound alone decided: matched, and no rival claims the same moments.
     share : float
         Of the windows in which both sound, those that agree: 0 to 1.
+    se_ppm : float
+        Standard error of the rate.
     """
 
     picture: str
@@ -102,6 +104,7 @@ class Match:
     ppm: float = 0.0
     sure: bool = True
     share: float = 1.0
+    se_ppm: float = 0.0
 
     def heard_s(self, picture_s: float) -> float:
         """Return the offset heard at a picture time, seconds.

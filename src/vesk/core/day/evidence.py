@@ -31,6 +31,7 @@ def match_of(picture: str, sound: str, found: Measurement) -> Match | None:
     return Match(
         picture, sound, found.head_s, found.tail_s, line.offset_at(found.head_s),
         line.standard_error_at(found.head_s), line.ppm, found.decision == MATCHED, found.share,
+        line.se_ppm,
     )  # fmt: skip
 
 

@@ -94,6 +94,8 @@ class Place:
     contradiction : Contradiction or None
     tie : Tie or None
         The event, or the hand, that ties the two together.
+    steady_ppm : float or None
+        The rate that all other takes of its devices share, where its own cannot be a clock's: somebody walked.
     """
 
     picture: str
@@ -108,6 +110,7 @@ class Place:
     confirmed: bool = False
     contradiction: Contradiction | None = None
     tie: Tie | None = None
+    steady_ppm: float | None = None
 
     @property
     def tied(self) -> bool:

@@ -9,6 +9,7 @@ from __future__ import annotations
 
 from collections.abc import Mapping
 from dataclasses import dataclass, replace
+from statistics import median
 
 from vesk.core.day.claps import Lead, bounds_of, clocks_by_claps, leads_of
 from vesk.core.day.clocks import Apart, DeviceClock, solve_clocks
@@ -29,6 +30,10 @@ _FAR_S = 0.1  # thirty-four metres
 _HALF = 0.5
 _ROUNDED_FRAMES = 1.5  # that one label may be from what all say together
 _UNIFORM = 12**-0.5
+_LEAST_OTHERS = 4  # takes that say at which rate two devices run
+_RATE_KNOWN_PPM = 4.0  # how well one of them tells it
+_BENT_PPM = 8.0  # a crystal's rate changes by less over a day
+_WALKED_S = 0.001
 
 
 def solve(day: Day) -> Solution:
@@ -82,6 +87,9 @@ class _Solver:
         self.leads: list[Lead] = []
         self.ties = {(one.picture, one.sound): one for one in ties_of(day, self.late)}
         self.tied: dict[tuple[str, str], int] = {}
+        self.rates: dict[tuple[str, str], list[Match]] = {}
+        for one in self.sure:
+            self.rates.setdefault((self._tag(one.picture), self._tag(one.sound)), []).append(one)
 
     def solve(self) -> Solution:
         self._solve_clocks()
@@ -221,11 +229,26 @@ class _Solver:
                     return Place(*pair, max(0.0, offset), offset, clock[1], 0.0, Witness.TIMECODE, late,
                                  contradiction=discord)  # fmt: skip
         discord = discord or (self._against_tie(match, late) if match.sure else None)
+        steady = self._steady_ppm(match)
         place = Place(
-            *pair, match.head_s, match.at_head_s - late, match.se_s, match.ppm, Witness.SOUND, late,
-            confirmed=confirmed, contradiction=discord, tie=self.ties.get(pair),
+            *pair, match.head_s, match.at_head_s - late, match.se_s, match.ppm if steady is None else steady,
+            Witness.SOUND, late, confirmed=confirmed, contradiction=discord, tie=self.ties.get(pair),
+            steady_ppm=steady,
         )  # fmt: skip
         return replace(place, agreements=tuple(self._agreements(match, place, timed, clock)))
+
+    def _steady_ppm(self, match: Match) -> float | None:
+        """Return the rate at which two devices run on all their other takes, where this one's cannot be a clock's."""
+        own = self._tag(match.picture), self._tag(match.sound)
+        others = [one.ppm for one in self.rates.get(own, ()) if one is not match and one.se_ppm < _RATE_KNOWN_PPM]
+        if not match.sure or len(others) < _LEAST_OTHERS:
+            return None
+        usual = median(others)
+        spread = 1.4826 * median(abs(one - usual) for one in others)
+        away = abs(match.ppm - usual)
+        walked_s = away * 1e-6 * (match.tail_s - match.head_s)
+        bound = max(_BENT_PPM, _APART_SD * float((match.se_ppm**2 + spread**2) ** 0.5))
+        return usual if spread < _RATE_KNOWN_PPM and away > bound and walked_s > _WALKED_S else None
 
     def _by_tie(self, tie: Tie) -> Place | None:
         """Place by what ties two recordings; None where sound decided, which a tie may only contradict."""
@@ -351,7 +374,7 @@ class _Solver:
         tolerance = self.day.tolerance_frames * self.recordings[match.picture].frame_s
         timed = self.timed.get((match.picture, match.sound))
         head = timed.base_s - place.offset_s if timed else 0.0
-        tail = head + match.ppm * 1e-6 * (match.tail_s - match.head_s)
+        tail = head + place.ppm * 1e-6 * (match.tail_s - match.head_s)
         return max(abs(head), abs(tail)) > tolerance
 
     def _period(self, match: Match) -> tuple[str, float | None, float | None]:

@@ -13,7 +13,7 @@ from vesk.core.kinds import MATCHED, REFUSED, Clock
 from vesk.core.pairing.by_claps import error_by_claps
 from vesk.core.pairing.evidence import PERSON, SOUND, SYNC_POINT, TIMECODE, Evidence
 from vesk.core.pairing.rivals import Rivalry
-from vesk.core.sound.measurement import Line, Measurement
+from vesk.core.sound.measurement import Line, Measurement, as_walked
 from vesk.core.timemap import AnyMap, exact_seconds
 from vesk.core.tolerance import Tolerance
 from vesk.core.verdict.causes import Names, Setting, Verdict, give_verdict
@@ -128,7 +128,8 @@ class Judgement:
         """How the sound lies, as heard: by sound where that decided, else where clocks or claps place it."""
         found, place = self.found, self.place
         if found is not None and found.line is not None and self._by_sound:
-            return found.line
+            steady = None if place is None else place.steady_ppm
+            return found.line if steady is None else as_walked(found.line, steady, found.head_s, found.tail_s)
         if place is None or place.by == SOUND or found is None:
             return None
         if not found.unheard and place.contradiction is None and not place.tied:
@@ -209,8 +210,8 @@ class Judgement:
             head, middle, tail = self.points
             found = replace(found, decision=MATCHED, line=self.line, head_s=head, middle_s=middle, tail_s=tail)
             by = self.place
-        elif self._by_sound and self.place is not None and self.place.confirmed:
-            found = replace(found, decision=MATCHED)
+        elif self._by_sound and self.place is not None:
+            found = replace(found, line=self.line, decision=MATCHED if self.place.confirmed else found.decision)
         return give_verdict(
             found, self.laid, names=Names(self.picture.tag, self.sound.tag), fps=self.fps,
             tolerance=self.tolerance, late_s=self.late_s, proposal=self.proposal, timecode_offset=self.offset,

@@ -12,7 +12,7 @@ from vesk.core.kinds import AMBIGUOUS, MATCHED
 from vesk.core.progress import OnProgress, unwatched
 from vesk.core.sound.by_sync_points import BySyncPoints, match_by_sync_points, speak_apart
 from vesk.core.sound.by_waveform import search_by_waveform
-from vesk.core.sound.coarse import prepare, search
+from vesk.core.sound.coarse import Candidate, prepare, search
 from vesk.core.sound.features import FEATURE_RATE
 from vesk.core.sound.follow import follow_guess
 from vesk.core.sound.hearing import Hearing
@@ -35,6 +35,7 @@ _CLAP_SE_S = 30e-6
 _CRYSTAL_PPM = 50.0
 _LATER_S = 0.002  # 70 cm: nearer together, channels of one recorder count as one place
 _CLEARER = 1.15
+_FOLLOWED = 2  # places that are followed where no line is found
 _ASKED = 7  # further channels that are asked whether they hold what one lacks
 
 _TWO_EVENTS = (
@@ -185,6 +186,7 @@ def _search(
     places: list[Verified] = []
     tried = 0
     everywhere = False
+    onsets: list[Candidate] = []
     longer = sound if sound.features.shape[0] > picture.features.shape[0] else picture
     prepared = prepare(longer.features) if min(picture.features.shape[0], sound.features.shape[0]) else None
     for stage in _stages(proposal_s):
@@ -203,13 +205,20 @@ def _search(
             if _accepted(places) and candidate.score < _WORTH * found[0].score:
                 break  # nothing that fell so far behind has ever been a rival
             place = verify(picture, sound, candidate, tried=tried * channels)
-            if not stage.by_wave and (place is None or place.log10_false_alarm > _limit(place)):
-                # Onsets that are no chance, and no line: somebody may be walking.
-                place = follow_guess(picture, sound, candidate, tried=tried * channels) or place
+            onsets += [candidate] if not stage.by_wave and stage.rates == (0.0,) else []
             if place is not None:
                 places.append(place)
-        places.sort(key=lambda one: (one.log10_false_alarm, -one.strength))
+        places = _most_certain(places)
+    if not _accepted(places):
+        # Onsets that are no chance, and no line at any rate: somebody may be walking.
+        likely = sorted(onsets, key=lambda one: -one.score)[:_FOLLOWED]
+        walked = (follow_guess(picture, sound, candidate, tried=tried * channels) for candidate in likely)
+        places = _most_certain([*places, *(place for place in walked if place is not None)])
     return _distinct(places)
+
+
+def _most_certain(places: list[Verified]) -> list[Verified]:
+    return sorted(places, key=lambda one: (one.log10_false_alarm, -one.strength))
 
 
 def _distinct(places: list[Verified]) -> list[Verified]:

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from typing import Any
 
 import numpy as np
@@ -172,6 +172,29 @@ class Line:
         rate = self.ppm * 1e-6
         # Solve t - offset_at(t) = 0 for t.
         return (self.at_middle_s + rate * self.middle_s) / (1 + rate)
+
+
+def as_walked(line: Line, ppm: float, head_s: float, tail_s: float) -> Line:
+    """Return a line at the rate that its clocks are known to run at; what it leaves is somebody's way.
+
+    Parameters
+    ----------
+    line : Line
+        As measured, at a rate that is no clock's.
+    ppm : float
+        The clocks'.
+    head_s, tail_s : float
+        Picture times of what the two share, seconds. The line goes through the nearer of both ends.
+    """
+    grows = (ppm - line.ppm) * 1e-6
+    anchor = head_s if grows > 0 else tail_s
+    own = line.at_middle_s - line.ppm * 1e-6 * (anchor - line.middle_s)
+    error = line.standard_error_at(anchor)
+    moves = tuple((at, grows * (at - anchor)) for at in (head_s, tail_s))
+    return replace(
+        line, middle_s=anchor, at_middle_s=own, ppm=ppm, se_middle_s=error, se_ppm=min(line.se_ppm, 1.0),
+        covariance=(), bends=(), places=(), moves=moves,
+    )  # fmt: skip
 
 
 @dataclass(frozen=True, slots=True)

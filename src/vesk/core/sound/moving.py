@@ -73,7 +73,7 @@ def find_moving(
     followed = follow(picture, sound, cells, expected, base.slope)
     leaps = sum((np.where(cells.centres_s > when, step, 0.0) for when, step in base.jumps), np.zeros(expected.size))
     level = replace(followed, offset_s=followed.offset_s - leaps)
-    standing = find_standing(level)
+    standing = find_standing(level, base.slope if abs(base.slope) > CRYSTAL else 0.0)
     if not standing.runs:
         told = float(followed.still.along(straight.offset_at(cells.centres_s)).sum())
         told -= jumps.SWITCH_NATS * len(straight.jumps)

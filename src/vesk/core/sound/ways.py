@@ -8,7 +8,7 @@ where nobody could have walked so fast, or where sound says so; in a pause that 
 from __future__ import annotations
 
 from collections.abc import Sequence
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from itertools import pairwise
 
 import numpy as np
@@ -64,14 +64,21 @@ class Standing:
     se_slope: float = 0.0
 
 
-def find_standing(followed: Followed) -> Standing:
+def find_standing(followed: Followed, about: float) -> Standing:
     """Find the stretches in which people stand, and the slope that is the clocks'.
 
     Parameters
     ----------
     followed : Followed
         A path through all windows.
+    about : float
+        A slope that a crystal's error is about: 0, or that of a pull-down. Seconds a second.
     """
+    level = _standing(replace(followed, offset_s=followed.offset_s - about * followed.at_s), about)
+    return replace(level, slope=level.slope + about)
+
+
+def _standing(followed: Followed, about: float) -> Standing:
     spoke = np.flatnonzero(followed.surprise > SPOKE)
     at, offset = followed.at_s, followed.offset_s
     slope = _common_slope(at[spoke], offset[spoke])
@@ -90,7 +97,7 @@ def find_standing(followed: Followed) -> Standing:
     if not _enough(runs, spoke.size):
         return _restless(at[spoke], offset[spoke])
     runs = _with_strays(runs, offset - slope * at, spoke)
-    runs = _of_one([*runs, *_unheard(followed, runs, slope)])
+    runs = _of_one([*runs, *_unheard(followed, runs, slope, about)])
     return Standing(slope, tuple(runs), nearest([run.level_s for run in runs], [run.rows.size for run in runs]))
 
 
@@ -121,7 +128,7 @@ def _of_one(runs: list[Run]) -> list[Run]:
     return made
 
 
-def _unheard(followed: Followed, runs: list[Run], slope: float) -> list[Run]:
+def _unheard(followed: Followed, runs: list[Run], slope: float, about: float) -> list[Run]:
     """Return those whom a path that follows somebody else passes over: levels that its mute windows share."""
     still, at = followed.still, followed.at_s
     mute = np.flatnonzero((followed.surprise <= SPOKE) & (followed.surprise > 0))
@@ -130,7 +137,7 @@ def _unheard(followed: Followed, runs: list[Run], slope: float) -> list[Run]:
     base = np.median([run.level_s for run in runs]) + slope * at
     made: list[Run] = []
     while mute.size >= _LEAST_RUN and len(made) < _MOST_UNHEARD:
-        along = np.stack([still.along(base + shift)[mute] for shift in shifts])
+        along = np.stack([still.along(base + about * at + shift)[mute] for shift in shifts])
         best = int(np.argmax(along.sum(axis=1)))
         chance = log10_tail(float(along[best].sum()), mute.size) + float(np.log10(shifts.size / (2 * TOLERANCE + 1)))
         rows = mute[along[best] > SPOKE]
