@@ -92,3 +92,20 @@ def test_the_same_sound_played_twice_is_ambiguous():
     assert found.decision == AMBIGUOUS
     assert "two places" in found.reason
     assert abs(found.line.offset_s - found.runner_up_s) == pytest.approx(14.0, abs=0.01)
+
+
+def buzz(count, phase):
+    """Mains hum with all of its harmonics, as a dimmer makes it: alike wherever it is heard, but for its phase."""
+    t = np.arange(count) / WORK_RATE
+    return sum(np.sin(2 * np.pi * 50 * k * t + phase * k) / k**0.7 for k in range(1, 60))
+
+
+def test_a_buzz_as_loud_as_the_talk_on_both_hides_no_pair_and_makes_none():
+    talk, other = babble(24.0, 3), babble(24.0, 4)
+    level = 1.0 * np.std(talk)
+    scratch = hearing(delayed(talk, 0.4371) + level / 3 * buzz(talk.size, 0.4), 0.002)
+    same = hearing(talk + level / 3 * buzz(talk.size, 1.7), 0.002, 1)
+    found = measure(scratch, same)
+    assert found.decision == "matched"
+    assert found.line.offset_s == pytest.approx(0.4371, abs=2e-5)
+    assert measure(scratch, hearing(other + level / 3 * buzz(talk.size, 1.7), 0.002, 2)).decision != "matched"

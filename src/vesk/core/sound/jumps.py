@@ -25,6 +25,7 @@ _FINE_S = 0.25
 MARGIN_S = 3.0  # beyond the windows that tell: one of them may have heard somebody else
 _EDGE_WINDOWS = 3
 _EDGE_S, _EDGE_WINDOW_S = 6.0, 0.5
+_EDGE_STEP_S = 0.0015  # less, in few windows, is who speaks from where
 _SEARCHED_S = 4.0  # a stretch this long can be searched for by its onsets
 
 
@@ -231,7 +232,9 @@ def at_edge(
     assigned = assign(own)
     found = changes(own, assigned, short.centres_s)
     inner = own[int(assigned[-1 if head else 0])].above_s
-    return found[0] if len(found) == 1 and inner == 0.0 else None
+    if len(found) != 1 or inner != 0.0 or abs(found[0].step_s) < _EDGE_STEP_S:
+        return None
+    return found[0]
 
 
 def place_jump(

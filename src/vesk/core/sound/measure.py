@@ -16,6 +16,7 @@ from vesk.core.sound.coarse import Candidate, prepare, search
 from vesk.core.sound.features import FEATURE_RATE
 from vesk.core.sound.follow import follow_guess
 from vesk.core.sound.hearing import Hearing
+from vesk.core.sound.mains import find_hum, without_hum
 from vesk.core.sound.measurement import Line, Measurement, OtherChannel, Rival, TracePoint, refused
 from vesk.core.sound.one_sided import one_sided_shares
 from vesk.core.sound.trace import Traced, trace
@@ -35,6 +36,7 @@ _CLAP_SE_S = 30e-6
 _CRYSTAL_PPM = 50.0
 _LATER_S = 0.002  # 70 cm: nearer together, channels of one recorder count as one place
 _CLEARER = 1.15
+_CLEANED_S = 3600.0  # longer recordings are measured with their hum
 _FOLLOWED = 2  # places that are followed where no line is found
 _ASKED = 7  # further channels that are asked whether they hold what one lacks
 
@@ -108,7 +110,31 @@ def measure_channels(
             return refused(f"the {name} is silent", unheard=True)
     if min(pictures[0].seconds, sounds[0].seconds) < _LEAST_S:
         return refused("one of the two is shorter than a second", unheard=True)
-    pairs = [(p, s) for p in told for s in speaking]
+    found = _measured(pictures, sounds, [(p, s) for p in told for s in speaking], proposal_s, reach_s, on_progress)
+    if found.decision == MATCHED:
+        return found
+    quiet, near = [_quiet(one) for one in pictures], [_quiet(one) for one in sounds]
+    if all(now is before for now, before in zip([*quiet, *near], [*pictures, *sounds], strict=True)):
+        return found
+    again = _measured(quiet, near, [(p, s) for p in told for s in speaking], proposal_s, reach_s, on_progress)
+    return again if again.decision == MATCHED else found
+
+
+def _quiet(hearing: Hearing) -> Hearing:
+    """Return a recording without mains hum; itself where it has none."""
+    mains = None if hearing.silent or hearing.seconds > _CLEANED_S else find_hum(hearing)
+    return hearing if mains is None else without_hum(hearing, mains)
+
+
+def _measured(
+    pictures: Sequence[Hearing],
+    sounds: Sequence[Hearing],
+    pairs: list[tuple[int, int]],
+    proposal_s: float | None,
+    reach_s: float,
+    on_progress: OnProgress,
+) -> Measurement:
+    """Measure what speaks: each pair of channels in turn until one is found, then claps alone."""
     nothing: Measurement | None = None
     for number, (p, s) in enumerate(pairs):
         if not on_progress(number, len(pairs) + 1):

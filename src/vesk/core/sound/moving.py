@@ -25,6 +25,7 @@ _BETWEEN = 0.2  # of a step: a window that lies so far from either end is on its
 _LEAST_BETWEEN = 3
 _LEAST_BEYOND, _BEYOND = 3, 0.08  # windows, and share of those on the other side
 _LEAST_BEYOND, _BEYOND = 3, 0.08  # windows, and share of those on the other side
+_ODD_NATS = 40.0
 _GAIN_NATS = 12.0  # that a path must explain beyond lines and jumps
 _FLOOR_S = 1e-4
 _PULLED = 900e-6  # from here on a rate is taken as it was found: a pull-down, a mislabelled file
@@ -47,8 +48,32 @@ class Moving:
     fitted: Fitted | None
 
 
+def are_jumps(picture: Hearing, sound: Hearing, path: fine.Path, found: Sequence[Jump]) -> bool:
+    """Say whether all steps of a line are jumps: nobody walks so fast, and nobody is heard on the way.
+
+    Parameters
+    ----------
+    picture, sound : Hearing
+    path : Path
+        With those steps.
+    found : sequence of Jump
+        The same, with where they may lie.
+    """
+    level = path.level_s
+    for jump in found:
+        before = replace(path, level_s=level, jumps=())
+        level += jump.step_s
+        if abs(jump.step_s) > WALKED_S:
+            continue
+        slow = jump.high_s - jump.low_s > abs(jump.step_s) / FASTEST_S
+        gap = jump.low_s - _ZONE_S, jump.high_s + _ZONE_S
+        if slow or _walked(picture, sound, before, jump.step_s, gap):
+            return False
+    return True
+
+
 def find_moving(
-    picture: Hearing, sound: Hearing, cells: Stretch, straight: fine.Path, known: Sequence[Jump]
+    picture: Hearing, sound: Hearing, cells: Stretch, straight: fine.Path, line: Line | None
 ) -> Moving | None:
     """Follow a take that lines and jumps do not explain, and say what of it is a way.
 
@@ -59,15 +84,15 @@ def find_moving(
         The windows.
     straight : Path
         What lines and jumps make of it.
-    known : sequence of Jump
-        Its jumps, with where they may lie.
+    line : Line or None
+        The same, with where its jumps may lie and the places that people speak from.
 
     Returns
     -------
     Moving or None
         None where lines and jumps explain as much, or all steps are jumps.
     """
-    far = [jump for jump in known if abs(jump.step_s) > WALKED_S]
+    far = [jump for jump in line.jumps if abs(jump.step_s) > WALKED_S] if line else []
     base = _about(straight, cells, far)
     expected = base.offset_at(cells.centres_s)
     followed = follow(picture, sound, cells, expected, base.slope)
@@ -75,12 +100,19 @@ def find_moving(
     level = replace(followed, offset_s=followed.offset_s - leaps)
     standing = find_standing(level, base.slope if abs(base.slope) > CRYSTAL else 0.0)
     if not standing.runs:
-        told = float(followed.still.along(straight.offset_at(cells.centres_s)).sum())
-        told -= jumps.SWITCH_NATS * len(straight.jumps)
-        if float(followed.surprise.sum()) - followed.price < told + _GAIN_NATS:
+        if float(followed.surprise.sum()) - followed.price < _told(followed, straight, line) + _GAIN_NATS:
             return None
         return Moving(_restless(level, standing, far), followed, None)
     return _between_stands(picture, sound, cells, base, level, standing, far)
+
+
+def _told(followed: Followed, straight: fine.Path, line: Line | None) -> float:
+    """Return what windows say for the line, its jumps and its places, nats; a rate that no clock has costs some."""
+    at = straight.offset_at(followed.at_s)
+    above = [later for later, _ in line.places] if line and line.places else [0.0]
+    told = float(np.max([followed.still.along(at + later) for later in above], axis=0).sum())
+    odd = _ODD_NATS if CRYSTAL < abs(straight.slope) < _PULLED else 0.0
+    return told - jumps.SWITCH_NATS * len(straight.jumps) - odd
 
 
 def _about(straight: fine.Path, cells: Stretch, far: list[Jump]) -> fine.Path:

@@ -11,7 +11,7 @@ from vesk.core.sound import fine, jumps
 from vesk.core.sound.fitting import CLEAR, LEAST_AGREEING, Fitted, fit, heard_from
 from vesk.core.sound.hearing import Hearing
 from vesk.core.sound.measurement import Jump, Line, TracePoint
-from vesk.core.sound.moving import WALKED_S, find_moving
+from vesk.core.sound.moving import are_jumps, find_moving
 from vesk.core.sound.steps import LEAST_STEP_S, find_steps
 from vesk.core.sound.verify import SPOKE, Verified
 from vesk.core.sound.wandering import with_wander
@@ -49,10 +49,16 @@ def trace(picture: Hearing, sound: Hearing, place: Verified, others: list[Verifi
         None when fewer than three windows speak.
     """
     straight = _straight(picture, sound, place, others)
-    doubted = straight is None or straight.share < _EXPLAINED
-    if not doubted and not any(abs(jump.step_s) <= WALKED_S for jump in straight.line.jumps):  # type: ignore[union-attr]
-        return straight
+    if straight is not None and straight.share >= _EXPLAINED:
+        path = _path_of(straight.line, place)
+        if are_jumps(picture, sound, path, straight.line.jumps):
+            return straight
     return _moving(picture, sound, place, straight) or straight
+
+
+def _path_of(line: Line, place: Verified) -> fine.Path:
+    steps = tuple((jump.at_s, jump.step_s) for jump in line.jumps)
+    return fine.Path(line.middle_s, line.at_middle_s, -line.ppm * 1e-6, steps, place.polarity)
 
 
 def _moving(picture: Hearing, sound: Hearing, place: Verified, straight: Traced | None) -> Traced | None:
@@ -61,15 +67,9 @@ def _moving(picture: Hearing, sound: Hearing, place: Verified, straight: Traced 
     cells = cells or lay_windows(picture.seconds, sound.seconds, place.guess, most=MAX_WINDOWS, overlap=0.5)
     if cells is None or not jumps.enough_for(cells.tail_s - cells.head_s):
         return None
-    known: tuple[Jump, ...]
-    if straight is None:
-        path, known = _base(place), ()
-    else:
-        line = straight.line
-        steps = tuple((jump.at_s, jump.step_s) for jump in line.jumps)
-        known = line.jumps
-        path = fine.Path(line.middle_s, line.at_middle_s, -line.ppm * 1e-6, steps, place.polarity)
-    found = find_moving(picture, sound, cells, path, known)
+    line = straight.line if straight else None
+    path = _base(place) if line is None else _path_of(line, place)
+    found = find_moving(picture, sound, cells, path, line)
     if found is None:
         return None
     followed = found.followed
@@ -83,12 +83,17 @@ def _moving(picture: Hearing, sound: Hearing, place: Verified, straight: Traced 
 
 
 def _straight(picture: Hearing, sound: Hearing, place: Verified, others: list[Verified]) -> Traced | None:
-    """Trace a place as a line with jumps."""
+    """Trace a place as a line with jumps; where those near the ends leave too few windows, without them."""
+    traced = _lined(picture, sound, place, others, edges=True)
+    return _lined(picture, sound, place, others, edges=False) if traced is None else traced
+
+
+def _lined(picture: Hearing, sound: Hearing, place: Verified, others: list[Verified], *, edges: bool) -> Traced | None:
     cells = lay_windows(picture.seconds, sound.seconds, place.guess, most=MAX_WINDOWS, overlap=0.5)
     if cells is None:
         return None
-    path, found, edges = _rough(picture, sound, cells, place, others)
-    cells = with_more(cells, [((one.before_s + one.after_s) / 2) for one in edges])
+    path, found, near = _rough(picture, sound, cells, place, others, edges=edges)
+    cells = with_more(cells, [(one.before_s + one.after_s) / 2 for one in near])
     fitted = fit(picture, sound, cells, path)
     if fitted is None and found:
         path, found = _base(place), []
@@ -121,25 +126,25 @@ def _straight(picture: Hearing, sound: Hearing, place: Verified, others: list[Ve
 
 
 def _rough(
-    picture: Hearing, sound: Hearing, cells: Stretch, place: Verified, others: list[Verified]
-) -> tuple[fine.Path, list[jumps.Change], tuple[jumps.Change, ...]]:
+    picture: Hearing, sound: Hearing, cells: Stretch, place: Verified, others: list[Verified], *, edges: bool
+) -> tuple[fine.Path, list[jumps.Change], list[jumps.Change]]:
     """Return the path, its jumps, and those of them that lie so near an end that it wants more windows."""
     base = _base(place)
     if not jumps.enough_for(cells.tail_s - cells.head_s):
-        return base, [], ()
+        return base, [], []
     levels = jumps.find_levels(picture, sound, cells, place, others)
     assigned = jumps.assign(levels)
     found = jumps.changes(levels, assigned, cells.centres_s) if len(levels) > 1 else []
     start, end = (levels[int(assigned[edge])].above_s for edge in (0, -1))
-    if (first := jumps.at_edge(picture, sound, cells, place, start, levels, head=True)) is not None:
-        found, start = [first, *found], start - first.step_s
-    if (last := jumps.at_edge(picture, sound, cells, place, end, levels, head=False)) is not None:
-        found = [*found, last]
-    edges = tuple(one for one in (first, last) if one is not None)
+    near: list[jumps.Change] = []
+    if edges and (first := jumps.at_edge(picture, sound, cells, place, start, levels, head=True)) is not None:
+        near, found, start = [first], [first, *found], start - first.step_s
+    if edges and (last := jumps.at_edge(picture, sound, cells, place, end, levels, head=False)) is not None:
+        near, found = [*near, last], [*found, last]
     if not found and start == 0.0:
-        return base, [], ()
+        return base, [], []
     steps = tuple(((one.before_s + one.after_s) / 2, one.step_s) for one in found)
-    return replace(base, level_s=place.at_middle_s + start, jumps=steps), found, edges
+    return replace(base, level_s=place.at_middle_s + start, jumps=steps), found, near
 
 
 def _base(place: Verified) -> fine.Path:
