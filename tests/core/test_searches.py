@@ -4,6 +4,7 @@ import numpy as np
 import pytest
 from sound_material import babble, delayed, hearing, with_knocks
 
+from vesk.core.kinds import MATCHED
 from vesk.core.sound.by_sync_points import match_by_sync_points, speak_apart
 from vesk.core.sound.by_waveform import search_by_waveform
 from vesk.core.sound.coarse import Candidate, correlate, distinct, prepare, search, transform
@@ -118,3 +119,24 @@ def test_what_rings_on_is_no_clap():
         sound[int(at * WORK_RATE) :][: ring.size] += ring
         takes.append(hearing(sound))
     assert match_by_sync_points(*takes) is None
+
+
+def in_a_room(sound, seed, amount):
+    """A sound with a room's answer, which begins two milliseconds after it."""
+    rng = np.random.default_rng(seed)
+    tail = rng.normal(size=5600) * 10 ** (-3 * np.arange(5600) / 7200)
+    tail[:32] = 0
+    tail *= np.sqrt(amount / (tail**2).sum())
+    return sound + np.convolve(sound, tail)[: sound.size]
+
+
+def test_one_clap_heard_in_two_rooms_is_one_and_another_of_the_same_sticks_is_not():
+    def heard(seed, room, amount):
+        return hearing(in_a_room(with_knocks(8.0, [3.0], [seed], room), room, amount))
+
+    for seed in range(6):
+        scratch = heard(seed, 2 * seed, 0.5)
+        found = measure(scratch, heard(seed, 2 * seed + 1, 0.15))
+        assert found.decision == MATCHED
+        assert abs(found.line.offset_s) < 1e-4
+        assert measure(scratch, heard(seed + 50, 2 * seed + 1, 0.15)).decision != MATCHED

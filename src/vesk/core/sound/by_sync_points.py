@@ -19,7 +19,8 @@ from vesk.core.sound.verify import log10_tail, verify
 MOST = 6
 _LEAST_SCORE = 0.1
 _REACH = 64  # samples, 4 ms: how far two attacks of one clap may be read apart
-_LENGTH = 640  # samples, 40 ms of wood
+_WHOLE, _ATTACK = 640, 96  # samples: 40 ms of wood, and the 6 ms before a room answers
+_RINGS_ALIKE, _ONE_LAG = 0.4, 3.0  # what the whole must say too, and samples within which both agree
 _PLAUSIBLE_PPM = 300.0
 _LONGEST_MS = 200.0
 _BESIDE_S = 1.0
@@ -50,10 +51,10 @@ class BySyncPoints:
     polarity: int
 
 
-def _white(hearing: Hearing, at_s: float) -> NDArray[np.float64]:
-    """Cut a clap's 40 ms, its broad spectrum flattened."""
+def _white(hearing: Hearing, at_s: float, length: int) -> NDArray[np.float64]:
+    """Cut a clap, its broad spectrum flattened."""
     start = round(at_s * WORK_RATE) - 80
-    piece = hearing.window(start, _LENGTH + 160).astype(np.float64)
+    piece = hearing.window(start, length + 160).astype(np.float64)
     spectrum = fft.rfft(piece)
     level = np.sqrt(ndimage.uniform_filter1d(np.abs(spectrum) ** 2, 25))
     hertz = fft.rfftfreq(piece.size, 1 / WORK_RATE)
@@ -82,6 +83,17 @@ def _alike(a: NDArray[np.float64], b: NDArray[np.float64]) -> tuple[float, float
     return k - _REACH + fraction, r, chance
 
 
+def _compare(picture: Hearing, p_s: float, sound: Hearing, s_s: float) -> tuple[float, float, float]:
+    """Compare two claps by their attack, which no room has answered yet, where the whole of them agrees; else by that.
+
+    Returns lag, correlation and log10 of its chance, as `_alike`.
+    """
+    whole, attack = (_alike(_white(picture, p_s, length), _white(sound, s_s, length)) for length in (_WHOLE, _ATTACK))
+    one = abs(attack[0] - whole[0]) <= _ONE_LAG and attack[1] * whole[1] > 0 and abs(whole[1]) >= _RINGS_ALIKE
+    lag, r, chance = attack if one and attack[2] < whole[2] else whole
+    return lag, r, chance + float(np.log10(2))
+
+
 def match_by_sync_points(picture: Hearing, sound: Hearing) -> BySyncPoints | None:
     """Match two recordings by the claps both hear.
 
@@ -104,7 +116,7 @@ def match_by_sync_points(picture: Hearing, sound: Hearing) -> BySyncPoints | Non
         return None
     pairs = []
     for p, s in product(first, second):
-        lag, r, chance = _alike(_white(picture, p.at_s), _white(sound, s.at_s))
+        lag, r, chance = _compare(picture, p.at_s, sound, s.at_s)
         # Cuts begin at rounded samples: their own distance is exact, the lag refines it.
         base = round(p.at_s * WORK_RATE) - round(s.at_s * WORK_RATE)
         pairs.append((p.at_s, (base - lag) / WORK_RATE, r, chance))
