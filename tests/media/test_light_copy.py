@@ -147,3 +147,18 @@ def test_light_copies_are_let_go_before_what_was_heard(tmp_path):
     assert (gone, freed) == (2, 8000)
     assert old.peaks.exists()
     assert not new.light_index.exists()
+
+
+def test_a_variable_rate_is_named_by_the_rate_its_frames_fall_on_and_each_keeps_its_own_number(tmp_path):
+    rng = np.random.default_rng(7)
+    stamps = [number for number in range(160) if number in {0, 159} or rng.random() > 0.23]
+    film(tmp_path / "phone.mov", stamps)
+    facts = movie.read_facts(tmp_path / "phone.mov")
+    assert (facts.fps, facts.frames, facts.duration) == (25, 160, Fraction(160, 25))
+    assert any("variable rate" in remark for remark in facts.remarks)
+    shown = dict(movie.frame_images(tmp_path / "phone.mov", [5, *stamps[30:34], 158], height=72))
+    for number, image in shown.items():
+        own = max(stamp for stamp in stamps if stamp <= number)
+        assert told(np.asarray(image.convert("L"), float)) == own
+    copied, copy = made(tmp_path, [tmp_path / "phone.mov"], frames=[160])
+    assert numbers_of(copy) == stamps

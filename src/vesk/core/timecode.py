@@ -22,6 +22,10 @@ from vesk.core.figures import read_number, shortened
 _LABEL = re.compile(r"(\d\d):(\d\d):(\d\d)([:;])(\d\d\d?)", re.ASCII)
 MINUTES_PER_DAY = 24 * 60
 _NTSC = {24, 30, 48, 60, 120}
+RATES = tuple(
+    [Fraction(n) for n in (24, 25, 30, 48, 50, 60, 100, 120)] + [Fraction(n * 1000, 1001) for n in sorted(_NTSC)]
+)
+"""Frames a second that are in use, exact."""
 
 
 @dataclass(frozen=True, slots=True)
@@ -106,9 +110,7 @@ def nearest_rate(value: Fraction) -> Fraction | None:
     >>> nearest_rate(Fraction("23.98")), nearest_rate(Fraction(25)), nearest_rate(Fraction(17))
     (Fraction(24000, 1001), Fraction(25, 1), None)
     """
-    rates = [Fraction(n) for n in (24, 25, 30, 48, 50, 60, 100, 120)]
-    rates += [Fraction(n * 1000, 1001) for n in sorted(_NTSC)]
-    best = min(rates, key=lambda rate: abs(rate - value))
+    best = min(RATES, key=lambda rate: abs(rate - value))
     # 23.976 and 24 lie 0.1 % apart; two decimals ("23.98") are 0.017 % off.
     return best if abs(best - value) / best < Fraction(25, 100_000) else None
 

@@ -16,12 +16,13 @@ from vesk.core.errors import MediaError, NumberError, TimecodeError
 from vesk.core.facts import Facts
 from vesk.core.figures import read_number
 from vesk.core.kinds import PICTURE, SOUND, Flaw, Unusable
-from vesk.core.timecode import FrameRate, Timecode, nearest_rate
+from vesk.core.timecode import RATES, FrameRate, Timecode, nearest_rate
 
 EXACT_CODERS = ("pcm", "flac", "alac")
 UNKNOWN = "unknown"
 NO_PICTURE = "its picture is coded in a way that cannot be decoded here; its timecode and its sound are used"
 _LONGEST = 4096  # of a tag
+_LEAST_STAMPS, _ON_A_FRAME, _MOST = 12, 0.2, 0.97  # frames; of a frame; share of them
 _CHUNK = 1 << 16  # samples handed over at once, where there are as many
 # A playlist named like a movie would have other files opened, or addresses asked: neither kind is read.
 _FORMATS = "mov,mp4,m4a,3gp,3g2,mj2,mxf,matroska,webm,avi,mpegts,aac,mp3,ogg,flac,aiff,caf,wav,w64"
@@ -104,11 +105,14 @@ def _picture_facts(path: Path, container: Any, video: Any) -> dict[str, Any]:
     frames = int(video.frames)
     remarks: list[str] = []
     flaws: list[Flaw] = []
+    if (varies := _of_variable_rate(video, average)) is not None:
+        fps, frames = varies
+        remarks.append(f"its frames come at a variable rate: {float(average):.2f} of {float(fps):.2f} a second")
     if not frames:
         frames = sum(1 for packet in container.demux(video) if packet.size)
         remarks.append("the header does not count its frames; they were counted")
         flaws.append(Flaw.COUNTED)
-    if nearest_rate(average) is None:
+    if nearest_rate(average) is None and varies is None:
         remarks.append(f"its frame rate of {float(average):.3f} is none in use")
     label = str(video.metadata.get("timecode") or container.metadata.get("timecode") or "")
     if not label:
@@ -148,6 +152,26 @@ def _picture_facts(path: Path, container: Any, video: Any) -> dict[str, Any]:
     by_container = ("scene", "take", "tape", "camera", "created", "capture_fps")
     told |= {name: "container" for name in by_container if values[name]}
     return {**values, "origins": told}
+
+
+def _of_variable_rate(video: Any, average: Fraction) -> tuple[Fraction, int] | None:
+    """Return the rate whose frames a movie's time stamps fall on, and how many there are, shown or not.
+
+    None where its average is a rate in use, or where no rate holds its stamps. Only a container's index is read.
+    """
+    if nearest_rate(average) is not None or not video.time_base:
+        return None
+    stamps = sorted(entry.timestamp for entry in video.index_entries)
+    if len(stamps) < _LEAST_STAMPS:
+        return None
+    at = (np.array(stamps, np.float64) - stamps[0]) * float(video.time_base)
+    for rate in sorted(RATES):
+        numbers = at * float(rate)
+        whole = np.rint(numbers)
+        apart = np.unique(whole).size
+        if (np.abs(numbers - whole) < _ON_A_FRAME).mean() > _MOST and apart > _MOST * at.size:
+            return rate, int(whole[-1]) + 1
+    return None
 
 
 def _capture_rate(text: str) -> Fraction | None:
@@ -232,12 +256,18 @@ class _Track:
         return whole[:count]
 
 
+def _numbering_rate(video: Any) -> Fraction:
+    average = Fraction(video.average_rate)
+    varies = _of_variable_rate(video, average)
+    return average if varies is None else varies[0]
+
+
 def numbered(video: Any, decoded: Iterable[Any]) -> Iterator[tuple[int, Any]]:
     """Give each of a movie's decoded frames its number: where its own time stamp lies at the nominal rate.
 
     Two that fall on one number are one frame: the first is shown. A number that none falls on shows the one before.
     """
-    base, scale, last = video.start_time or 0, float(video.time_base * Fraction(video.average_rate)), -1
+    base, scale, last = video.start_time or 0, float(video.time_base * _numbering_rate(video)), -1
     for frame in decoded:
         number = round((frame.pts - base) * scale)
         if number > last:
@@ -278,7 +308,7 @@ def frame_images(path: Path, indices: list[int], *, height: int) -> Iterator[tup
     """
     with opened(path) as container:
         video = picture_stream(container, path)
-        rate = Fraction(video.average_rate)
+        rate = _numbering_rate(video)
         base = video.start_time or 0
         frames: Any = None
         shown: tuple[int, Any] | None = None
