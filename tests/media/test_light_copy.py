@@ -160,5 +160,5 @@ def test_a_variable_rate_is_named_by_the_rate_its_frames_fall_on_and_each_keeps_
     for number, image in shown.items():
         own = max(stamp for stamp in stamps if stamp <= number)
         assert told(np.asarray(image.convert("L"), float)) == own
-    copied, copy = made(tmp_path, [tmp_path / "phone.mov"], frames=[160])
+    _, copy = made(tmp_path, [tmp_path / "phone.mov"], frames=[160])
     assert numbers_of(copy) == stamps

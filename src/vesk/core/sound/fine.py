@@ -15,6 +15,7 @@ from vesk.core.sound.windows import BAND_HZ, Stretch, cut, cut_at_rate, whitened
 
 REACH = 32  # samples: a window's own peak is looked for this near the line, 2 ms
 _STEPS = 3
+_FINE_BINS = 128
 _FURTHEST_S = 2e-4
 _GAIN_HZ = 200.0
 _NOISE_HZ = 400.0
@@ -126,7 +127,7 @@ class Crossed:
         """
         above = self.above_s if above_s is None else above_s
         away = path.offset_at(self.cells.centres_s) - self.path.offset_at(self.cells.centres_s) + above - self.above_s
-        turn = np.exp(1j * np.outer(away, -2 * np.pi * self.hertz).astype(np.float32))
+        turn = turned_by(-away, self.hertz)
         return replace(self, path=path, y=self.y * turn, above_s=above)
 
     def whitened(self) -> NDArray[np.complex64]:
@@ -166,8 +167,26 @@ def cross(
     band = (hertz >= BAND_HZ[0]) & (hertz <= BAND_HZ[1])
     late = late_samples / WORK_RATE
     # The cut lags by `late`: turned back, only what the path does not explain remains.
-    turn = path.polarity * np.exp(np.outer(late, 2j * np.pi * hertz[band])).astype(np.complex64)
+    turn = path.polarity * turned_by(late, hertz[band])
     return Crossed(cells, path, x[:, band], y[:, band] * turn, hertz[band], heard, above)
+
+
+def turned_by(seconds: NDArray[np.float64], hertz: NDArray[np.float64]) -> NDArray[np.complex64]:
+    """Return the turns ``exp(2j pi f d)`` of several delays, (delays, bins).
+
+    Parameters
+    ----------
+    seconds : ndarray of float64, shape (delays,)
+    hertz : ndarray of float64, shape (bins,)
+        Evenly apart: a turn is then the product of a coarse and a fine one, and few need a sine.
+    """
+    step = hertz[1] - hertz[0] if hertz.size > 1 else 0.0
+    coarse = hertz[::_FINE_BINS]
+    fine = step * np.arange(_FINE_BINS)
+    first = np.exp(2j * np.pi * np.outer(seconds, coarse)).astype(np.complex64)
+    second = np.exp(2j * np.pi * np.outer(seconds, fine)).astype(np.complex64)
+    whole = (first[:, :, None] * second[:, None, :]).reshape(seconds.size, -1)
+    return np.asarray(whole[:, : hertz.size], np.complex64)
 
 
 @lru_cache(maxsize=2)
@@ -341,7 +360,7 @@ def fit_together(
     prior = np.zeros((step.size, step.size))
     score, hessian = np.zeros((used.size, step.size)), np.eye(step.size)
     for _ in range(_STEPS):
-        turned = spectra * np.exp(1j * np.outer(-(design @ step), omega).astype(np.float32))
+        turned = spectra * turned_by(-(design @ step), crossed.hertz)
         bend = np.maximum(turned.real @ omega**2, 0.0) * trusted + 1e-30
         hessian = (design * bend[:, None]).T @ design
         hessian += 1e-9 * np.diag(np.diag(hessian)) + 1e-30 * np.eye(step.size)
