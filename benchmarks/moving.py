@@ -49,8 +49,8 @@ CLOCKS: list[tuple[str, float, Curve]] = [
     ("swings by 1 ppm in 20 min, 20 min", 1200, _swing(1, 1200)),
     ("warms up: 6 ppm to 0 within 5 min, 12 min", 720, lambda t: 6 * np.exp(-np.maximum(t, 0) / 300)),
     ("swings by 2 ppm in 40 s, 60 s", 60, _swing(2, 40)),
-    ("steady, 10 min", 600, lambda t: np.zeros_like(t)),
-    ("steady, 60 s", 60, lambda t: np.zeros_like(t)),
+    ("steady, 10 min", 600, np.zeros_like),
+    ("steady, 60 s", 60, np.zeros_like),
 ]
 
 
@@ -68,7 +68,7 @@ class Told:
     cpu: list[float] = field(default_factory=list)
 
 
-def _run(name: str, seconds: float, count: int, **case: Curve) -> Told:
+def _run(seconds: float, count: int, **case: Curve) -> Told:
     told = Told()
     for seed in range(count):
         one = material.moved(seconds, 5000 + seed, **case)  # type: ignore[arg-type]
@@ -116,7 +116,7 @@ def main(scale: float) -> None:
         print(f"{title:44} n matched jumps  off: RMS, worst ms  in band   rate: RMS ppm, in band   CPU s")
         for name, seconds, curve in rows:
             count = max(3, round(most * scale * min(1.0, 300 / seconds)))
-            told = _run(name, seconds, count, **{key: curve})
+            told = _run(seconds, count, **{key: curve})
             off = np.array(told.off_ms or [np.nan])
             print(
                 f"{name:43}{count:3}{told.matched:8}{told.jumps:6}{np.sqrt((off**2).mean()):11.4f}"
