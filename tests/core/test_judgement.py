@@ -13,7 +13,7 @@ from vesk.core.kinds import MATCHED, Witness
 from vesk.core.pairing.evidence import SOUND, SYNC_POINT, TIMECODE
 from vesk.core.pairing.judgement import Claps, Judgement, Side
 from vesk.core.pairing.rivals import Rivalry
-from vesk.core.sound.measurement import Line, Measurement, refused
+from vesk.core.sound.measurement import Jump, Line, Measurement, refused
 from vesk.core.verdict import causes
 
 PAL = Fraction(25)
@@ -113,3 +113,20 @@ def test_a_rate_that_is_no_clocks_is_not_corrected_and_the_nearer_end_sets_the_l
     assert "Somebody moves from 0 to 40 s: A hears them up to 14.0 ms later (4.8 m)" in told.verdict.text
     without = replace(told, place=replace(place, steady_ppm=None))
     assert without.proposal.ppm == -330
+
+
+def test_a_step_that_may_be_either_is_mended_where_a_person_says_so_and_only_there():
+    step = Jump(24.0, -0.0125, 22.0, 26.0, 1e-4)  # what comes after it is heard 12.5 ms earlier: the line goes there
+    line = replace(found().line, unsure=(step,))
+    told = judged(replace(found(), line=line))
+    assert not told.verdict.holds
+    assert told.proposal.jumps == ()
+    mended = replace(told, correction=told.as_jump)
+    assert len(mended.correction.jumps) == 1
+    assert mended.verdict.holds, mended.verdict.text
+    assert max(map(abs, mended.errors.all)) < 1e-6
+    # Where the head is heard, before the step, and where the tail is: both as they were measured.
+    assert mended.line.offset_at(10.0) == pytest.approx(line.offset_at(10.0) + 0.0125)
+    assert mended.line.offset_at(50.0) == pytest.approx(line.offset_at(50.0))
+    slipped = replace(told, correction=Correction(slip=Fraction(1, 100)))
+    assert slipped.line.unsure == (step,)

@@ -7,7 +7,7 @@ from tests.paper_day import paper_day, picture, recording, sound
 
 from vesk.actions import pairing, pairing_status
 from vesk.core.kinds import MATCHED
-from vesk.core.sound.measurement import Line, Measurement, refused
+from vesk.core.sound.measurement import Jump, Line, Measurement, refused
 from vesk.store import journal, pairings, progress
 from vesk.store import sync_points as points
 
@@ -208,3 +208,26 @@ def test_of_two_that_claim_the_same_moments_a_person_says_which_is_meant(client,
     assert (other.state, other.aside) == ("set aside", "a.mov with b.wav was preferred")
     again = client.post(f"/bench/{one.pairing.id}/prefer", data={"version": one.pairing.version})
     assert "nothing to prefer it to" in shown(again)
+
+
+def test_a_step_in_a_pause_is_mended_from_the_bench_and_left_again(client, db):
+    made = paper_day(db, {"A/A001_001.mov": picture("09:00:00:00"), "S1/41_01.wav": sound("09:00:00:00")})
+    pairing.pair_day(db, made)
+    (row,) = pairings.of_day(db, made.id)
+    step = Jump(13.0, 0.0125, 12.0, 14.0, 1e-4)
+    line = Line(10.0, float(row.offset), 0.0, 1e-6, 0.01, unsure=(step,))
+    row.measurement, row.state = Measurement(MATCHED, "", line, 0.0, 10.0, 20.0, log10_false_alarm=-60.0), "measured"
+    db.commit()
+    bench = shown(client.get(f"/bench/{row.id}"))
+    assert "somebody moved by 4.3 m, or S1 lost 600 samples" in bench
+    assert "Samples were lost there: mend it" in bench
+    done = shown(client.post(f"/bench/{row.id}/mend", data={"version": row.version}))
+    assert "Mended as a jump" in done
+    assert "the jump mended" in done
+    assert "Samples were lost there" not in done
+    db.expire_all()
+    (now,) = pairing_status.of_day(db, made)
+    assert float(now.as_corrected.jumps[0][1]) == pytest.approx(0.0125)
+    assert now.verdict.holds
+    client.post(f"/bench/{row.id}/undo", data={"version": now.pairing.version})
+    assert "Samples were lost there" in shown(client.get(f"/bench/{row.id}"))

@@ -142,6 +142,21 @@ def set_own(
     _add(session, settings, pairing, now, made, origin, act)
 
 
+def mend_steps(session: Session, settings: Settings, pairing_id: int, *, version: int) -> None:
+    """Mend the steps in pauses that may have been somebody who moved: a person listened, and says they are jumps.
+
+    Raises
+    ------
+    RefusedError
+        If it has no such step.
+    """
+    pairing, now = _held(session, pairing_id, version)
+    made = now.judged.as_jump
+    if made is None:
+        raise RefusedError("There is no step to mend here: nothing in it may be a jump that is not told as one.")
+    _add(session, settings, pairing, now, made, Origin.OWN)
+
+
 def in_bounds(slip: Fraction, ppm: Fraction) -> None:
     """Refuse a slip (seconds) or a rate that no recording can want.
 

@@ -13,12 +13,13 @@ from vesk.core.kinds import MATCHED, REFUSED, Clock
 from vesk.core.pairing.by_claps import error_by_claps
 from vesk.core.pairing.evidence import PERSON, SOUND, SYNC_POINT, TIMECODE, Evidence
 from vesk.core.pairing.rivals import Rivalry
-from vesk.core.sound.measurement import Line, Measurement, as_walked
+from vesk.core.sound.measurement import Line, Measurement, as_jumped, as_walked
 from vesk.core.timemap import AnyMap, exact_seconds
 from vesk.core.tolerance import Tolerance
 from vesk.core.verdict.causes import Names, Setting, Verdict, give_verdict
 from vesk.core.verdict.disagreement import Disagreement
 
+_SAME_STEP_S = 2e-4
 _LTC_S = 0.001  # how exactly decoded timecode tells; a header tells to half a frame
 
 
@@ -128,6 +129,8 @@ class Judgement:
         """How the sound lies, as heard: by sound where that decided, else where clocks or claps place it."""
         found, place = self.found, self.place
         if found is not None and found.line is not None and self._by_sound:
+            if self._mends_steps(found.line):
+                return as_jumped(found.line)
             steady = None if place is None else place.steady_ppm
             return found.line if steady is None else as_walked(found.line, steady, found.head_s, found.tail_s)
         if place is None or place.by == SOUND or found is None:
@@ -136,6 +139,23 @@ class Judgement:
             return None  # both sound, and share nothing: that their clocks meet does not make them partners
         # What no ear heard has no lateness: it is put in, for what is shown to take it out again.
         return Line(place.at_s, place.offset_s + place.late_s, place.ppm, place.se_s, 0.0)
+
+    def _mends_steps(self, line: Line) -> bool:
+        """Say whether the correction that stands mends what may have been a walk: a person heard that it is none."""
+        mended = [float(step) for _, step in self.correction.jumps]
+        return bool(line.unsure) and all(
+            any(abs(step - one.step_s) < _SAME_STEP_S for step in mended) for one in line.unsure
+        )
+
+    @cached_property
+    def as_jump(self) -> Correction | None:
+        """What is proposed if its steps in pauses are jumps; None where it has none."""
+        found = self.found
+        if found is None or found.line is None or not found.line.unsure or not self._by_sound:
+            return None
+        return propose(
+            self.offset, as_jumped(found.line), self.points, fps=self.fps, tolerance=self.tolerance, late_s=self.late_s
+        )
 
     @property
     def placed_by(self) -> str:
@@ -210,8 +230,9 @@ class Judgement:
             head, middle, tail = self.points
             found = replace(found, decision=MATCHED, line=self.line, head_s=head, middle_s=middle, tail_s=tail)
             by = self.place
-        elif self._by_sound and self.place is not None:
-            found = replace(found, line=self.line, decision=MATCHED if self.place.confirmed else found.decision)
+        elif self._by_sound:
+            confirmed = self.place is not None and self.place.confirmed
+            found = replace(found, line=self.line, decision=MATCHED if confirmed else found.decision)
         return give_verdict(
             found, self.laid, names=Names(self.picture.tag, self.sound.tag), fps=self.fps,
             tolerance=self.tolerance, late_s=self.late_s, proposal=self.proposal, timecode_offset=self.offset,

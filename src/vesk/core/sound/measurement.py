@@ -197,6 +197,23 @@ def as_walked(line: Line, ppm: float, head_s: float, tail_s: float) -> Line:
     )  # fmt: skip
 
 
+def as_jumped(line: Line) -> Line:
+    """Return a line whose steps in pauses are jumps: a person listened, and says that samples were lost.
+
+    Parameters
+    ----------
+    line : Line
+        With `unsure` steps; it goes through the nearest of the levels between them.
+    """
+    levels = [0.0]
+    for one in line.unsure:
+        levels.append(levels[-1] + one.step_s)
+    steps = tuple(sorted((*line.jumps, *line.unsure), key=lambda one: one.at_s))
+    return replace(
+        line, at_middle_s=line.at_middle_s - min(levels), jumps=steps, unsure=(), moves=(), covariance=()
+    )  # fmt: skip
+
+
 @dataclass(frozen=True, slots=True)
 class Rival:
     """Another place that was looked at: its offset, rate, share of the best's strength, and chance.

@@ -81,7 +81,7 @@ def bench_state(now: PairingStatus) -> dict[str, Any]:
     for place, at in zip(PLACES, window_times(now), strict=True):
         error = None
         if now.found is not None and now.found.line is not None and now.errors is not None:
-            error = error_at(now.laid, now.found.line, at, late_s=now.late_s)
+            error = error_at(now.laid, now.judged.line or now.found.line, at, late_s=now.late_s)
         offset, rate = laid_near(now, at)
         windows.append({
             "place": place, "at_s": at, "frame": floor(at * fps), "error_s": error,

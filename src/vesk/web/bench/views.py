@@ -109,6 +109,11 @@ def _proposal(pairing_id: int, version: int) -> str:
     return "The proposal is taken."
 
 
+def _mend(pairing_id: int, version: int) -> str:
+    correct.mend_steps(session(), settings(), pairing_id, version=version)
+    return "Mended as a jump; undo leaves it as somebody who moved."
+
+
 def _slip(pairing_id: int, version: int) -> str:
     correct.set_own(session(), settings(), pairing_id, version=version, slip=_slipped)
     return ""
@@ -182,7 +187,7 @@ def _channels(pairing_id: int, version: int) -> str:
 
 
 _ACTS: dict[str, Callable[[int, int], str]] = {
-    "proposal": _proposal, "slip": _slip, "own": _own, "undo": _undo, "check": _check, "aside": _aside,
+    "proposal": _proposal, "mend": _mend, "slip": _slip, "own": _own, "undo": _undo, "check": _check, "aside": _aside,
     "measure": _measure, "prefer": _prefer, "unjoin": _unjoin, "tolerance": _tolerance, "channels": _channels,
 }  # fmt: skip
 

@@ -88,6 +88,7 @@ def trace_plot(now: Judgement, *, width: float, height: float, left: float, pad:
     errors = now.errors
     if found is None or found.line is None or errors is None:
         return None
+    line = now.line or found.line
     fps = float(now.fps)
     laid, late = now.laid, now.late_s
     head, tail = found.head_s, found.tail_s
@@ -122,7 +123,7 @@ def trace_plot(now: Judgement, *, width: float, height: float, left: float, pad:
         steps = range(25) if side == 1 else range(24, -1, -1)
         for n in steps:
             at = head + span * n / 24
-            error = error_at(laid, found.line, at, late_s=late) + side * found.line.band_at(at)
+            error = error_at(laid, line, at, late_s=late) + side * line.band_at(at)
             edge.append((x(at), y(error * fps)))
     return TracePlot(
         width=width,
@@ -132,10 +133,7 @@ def trace_plot(now: Judgement, *, width: float, height: float, left: float, pad:
         band=(y(tolerance), y(-tolerance)),
         zero=y(0),
         marks=[Mark(x(at), y(frames), weight, agrees) for at, frames, weight, agrees in rows],
-        line=[
-            (x(at), y(error_at(laid, found.line, at, late_s=late) * fps))
-            for at in _corners(now, found.line, head, tail)
-        ],
+        line=[(x(at), y(error_at(laid, line, at, late_s=late) * fps)) for at in _corners(now, line, head, tail)],
         edge=edge,
         grid=[(y(level), f"{'+' if level >= 0 else chr(8722)}{abs(level):.{digits}f}") for level in levels],
         places=[
