@@ -1,3 +1,3 @@
 """Vesk: conform dailies."""
 
-VERSION = "0.11.0"
+VERSION = "0.12.0"
