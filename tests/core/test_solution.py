@@ -469,3 +469,26 @@ def test_a_take_whose_rate_no_other_take_of_its_devices_shares_is_somebody_who_w
     assert {place.steady_ppm for place in crystal.places.values()} == {None}
     most = walked(*(key[0] for key in keys[:5]), ppm=300.0)  # who says then which is the clock's?
     assert {place.steady_ppm for place in most.places.values()} <= {None, 323.0}
+
+
+def test_a_step_that_two_cameras_hear_alike_at_one_moment_of_the_sound_is_a_jump():
+    day, keys = made(A, MadeDevice("B", PICTURE, **in_step(0.2)), S1, takes=4)
+    evidence = day.day()
+    one, other, sound = keys[1]
+    own = {match.picture: match for match in evidence.matches}
+
+    def heard(step_s, *, later_s=0.0):
+        """The same moment of the sound on both cameras, in a pause of two seconds; on B by `step_s`."""
+        at = own[one].head_s + 20.0
+        there = at - own[one].at_head_s + own[other].at_head_s + later_s
+        told = {one: (at - 1, at + 1, 0.0042), other: (there - 1, there + 1, step_s)}
+        matches = [
+            replace(match, unsure=(told[match.picture],)) if match.picture in told else match
+            for match in evidence.matches
+        ]
+        places = solve(replace(evidence, matches=tuple(matches))).places
+        return places[one, sound].jumped, places[other, sound].jumped
+
+    assert heard(0.00421) == (True, True)
+    assert heard(0.0031) == (False, False)  # somebody is nearer to one of them
+    assert heard(0.00421, later_s=6.0) == (False, False)

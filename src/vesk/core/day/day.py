@@ -93,6 +93,8 @@ class Match:
         Of the windows in which both sound, those that agree: 0 to 1.
     se_ppm : float
         Standard error of the rate.
+    steps, unsure : tuple of (float, float, float)
+        Steps of its offset: between which picture times, and by how much, seconds; and those that may be a walk.
     """
 
     picture: str
@@ -105,6 +107,8 @@ class Match:
     sure: bool = True
     share: float = 1.0
     se_ppm: float = 0.0
+    steps: tuple[tuple[float, float, float], ...] = ()
+    unsure: tuple[tuple[float, float, float], ...] = ()
 
     def heard_s(self, picture_s: float) -> float:
         """Return the offset heard at a picture time, seconds.

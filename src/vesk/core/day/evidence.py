@@ -6,7 +6,7 @@ from vesk.core.day.day import Match
 from vesk.core.facts import Facts
 from vesk.core.heard import Heard
 from vesk.core.kinds import MATCHED, REFUSED
-from vesk.core.sound.measurement import Measurement
+from vesk.core.sound.measurement import Jump, Measurement
 
 _CONFIRMED, _CLEAR, _UNCLEAR = 0.98, 0.85, 0.3
 
@@ -31,8 +31,12 @@ def match_of(picture: str, sound: str, found: Measurement) -> Match | None:
     return Match(
         picture, sound, found.head_s, found.tail_s, line.offset_at(found.head_s),
         line.standard_error_at(found.head_s), line.ppm, found.decision == MATCHED, found.share,
-        line.se_ppm,
+        line.se_ppm, _steps(line.jumps), _steps(line.unsure),
     )  # fmt: skip
+
+
+def _steps(found: tuple[Jump, ...]) -> tuple[tuple[float, float, float], ...]:
+    return tuple((one.low_s, one.high_s, one.step_s) for one in found)
 
 
 def slate_of(scene: str, take: str) -> str:

@@ -94,6 +94,8 @@ class Place:
     contradiction : Contradiction or None
     tie : Tie or None
         The event, or the hand, that ties the two together.
+    jumped : bool
+        Whether another camera heard the same steps at the same moments of the sound: then nobody walked.
     steady_ppm : float or None
         The rate that all other takes of its devices share, where its own cannot be a clock's: somebody walked.
     """
@@ -111,6 +113,7 @@ class Place:
     contradiction: Contradiction | None = None
     tie: Tie | None = None
     steady_ppm: float | None = None
+    jumped: bool = False
 
     @property
     def tied(self) -> bool:

@@ -34,6 +34,7 @@ _LEAST_OTHERS = 4  # takes that say at which rate two devices run
 _RATE_KNOWN_PPM = 4.0  # how well one of them tells it
 _BENT_PPM = 8.0  # a crystal's rate changes by less over a day
 _WALKED_S = 0.001
+_SAME_STEP_S, _STEP_SLACK_S = 1.5e-4, 0.1  # five centimetres of way; a step moves what follows it
 
 
 def solve(day: Day) -> Solution:
@@ -90,6 +91,9 @@ class _Solver:
         self.rates: dict[tuple[str, str], list[Match]] = {}
         for one in self.sure:
             self.rates.setdefault((self._tag(one.picture), self._tag(one.sound)), []).append(one)
+        self.by_sound: dict[str, list[Match]] = {}
+        for one in self.sure:
+            self.by_sound.setdefault(one.sound, []).append(one)
 
     def solve(self) -> Solution:
         self._solve_clocks()
@@ -233,7 +237,7 @@ class _Solver:
         place = Place(
             *pair, match.head_s, match.at_head_s - late, match.se_s, match.ppm if steady is None else steady,
             Witness.SOUND, late, confirmed=confirmed, contradiction=discord, tie=self.ties.get(pair),
-            steady_ppm=steady,
+            steady_ppm=steady, jumped=bool(match.unsure) and all(self._jumped(match, one) for one in match.unsure),
         )  # fmt: skip
         return replace(place, agreements=tuple(self._agreements(match, place, timed, clock)))
 
@@ -249,6 +253,19 @@ class _Solver:
         walked_s = away * 1e-6 * (match.tail_s - match.head_s)
         bound = max(_BENT_PPM, _APART_SD * float((match.se_ppm**2 + spread**2) ** 0.5))
         return usual if spread < _RATE_KNOWN_PPM and away > bound and walked_s > _WALKED_S else None
+
+    def _jumped(self, match: Match, step: tuple[float, float, float]) -> bool:
+        """Say whether another camera heard a step as large at that moment of the sound: nobody walks so for both."""
+        low, high = (at - match.heard_s(at) for at in step[:2])
+        for other in self.by_sound.get(match.sound, ()):
+            if self._tag(other.picture) == self._tag(match.picture):
+                continue
+            for begins, ends, size in (*other.steps, *other.unsure):
+                since, until = begins - other.heard_s(begins), ends - other.heard_s(ends)
+                near = since < high + _STEP_SLACK_S and until > low - _STEP_SLACK_S
+                if near and abs(size - step[2]) < _SAME_STEP_S:
+                    return True
+        return False
 
     def _by_tie(self, tie: Tie) -> Place | None:
         """Place by what ties two recordings; None where sound decided, which a tie may only contradict."""

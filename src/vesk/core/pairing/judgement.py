@@ -129,7 +129,7 @@ class Judgement:
         """How the sound lies, as heard: by sound where that decided, else where clocks or claps place it."""
         found, place = self.found, self.place
         if found is not None and found.line is not None and self._by_sound:
-            if self._mends_steps(found.line):
+            if self._mends_steps(found.line) or (place is not None and place.jumped):
                 return as_jumped(found.line)
             steady = None if place is None else place.steady_ppm
             return found.line if steady is None else as_walked(found.line, steady, found.head_s, found.tail_s)
@@ -153,6 +153,8 @@ class Judgement:
         found = self.found
         if found is None or found.line is None or not found.line.unsure or not self._by_sound:
             return None
+        if self.place is not None and self.place.jumped:
+            return None  # it is proposed already
         return propose(
             self.offset, as_jumped(found.line), self.points, fps=self.fps, tolerance=self.tolerance, late_s=self.late_s
         )
