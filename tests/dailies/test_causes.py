@@ -11,14 +11,14 @@ from vesk.dailies.measuring import measure_by_sound
 CAMERA, RECORDER = "phase = 0.2\n", "distance_m = 0.5\n"
 
 
-def shot_with(folder, *, camera="", recorder="", phase=0.05, rate="25", start="10:00:00:00", jumps=""):
+def shot_with(folder, *, camera="", recorder="", phase=0.05, rate="25", start="10:00:00:00", jumps="", walks=""):
     """Shoot one take of 18 s with the devices' faults; return its verdict and what was measured."""
     text = SHORT.format(rate=rate, jam=start[:8], start=start).replace("distance_m = 1.0", "distance_m = 0.5", 1)
     text = text.replace(CAMERA, f"phase = {phase}\n{camera}", 1)
     head, tail = text.rsplit(RECORDER, 1)
     text = head + RECORDER + recorder + tail
     text = text.replace("length = 9", "length = 18").replace("[[2.0, 8.5]]", "[[2.0, 8.5], [9.5, 17.0]]")
-    text = text.replace("to = 9.0", "to = 18.0").replace("to = 10.2", f"to = 19.2{jumps}")
+    text = text.replace("to = 9.0", f"to = 18.0{walks}").replace("to = 10.2", f"to = 19.2{jumps}")
     shoot = make_shoot(text, folder, processes=1)
     picture, sound = (locate(next(shoot.folder.rglob(ending)), folder / "cache") for ending in ("*.mov", "*.wav"))
     clock = FrameRate.parse(rate)
@@ -44,6 +44,7 @@ def shot_with(folder, *, camera="", recorder="", phase=0.05, rate="25", start="1
         ("sample rate mislabelled", "44.1 kHz named 48", {"recorder": "ppm = -81250.0\n"}),
         ("24 run as 25", "25 fps run at 24", {"recorder": "ppm = 41666.7\n"}),
         ("jump", "lost 1 001 samples", {"jumps": ", jumps = [[9.0, -1001]]"}),
+        ("within tolerance", "Somebody moves", {"walks": ", walks = [[7.5, 0.0], [11.0, 4.0]]"}),
     ],
     ids=lambda value: value if isinstance(value, str) and "." not in value else "",
 )  # fmt: skip

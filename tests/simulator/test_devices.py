@@ -4,6 +4,7 @@ from fractions import Fraction
 
 import numpy as np
 import pytest
+from tests.conftest import SHORT
 
 from vesk.core.errors import ScenarioError
 from vesk.core.ltc.listen import decode
@@ -159,3 +160,17 @@ def test_the_three_days_that_ship_can_be_read():
         FrameRate(Fraction(24_000, 1001)),
         FrameRate(Fraction(30_000, 1001), drop=True),
     ]
+
+
+def test_a_clock_that_swings_counts_its_own_samples_and_the_truth_has_a_table(tmp_path):
+    head, tail = SHORT.format(rate="25", jam="10:00:00", start="10:00:00:00").rsplit("distance_m = 0.5\n", 1)
+    path = tmp_path / "scenario.toml"
+    path.write_text(f"{head}distance_m = 0.5\nswing_ppm = 40.0\nswing_s = 20.0\n{tail}")
+    told = scenario.load(path)
+    planned = takes(told, tmp_path)
+    take = next(one for one in planned if one.device.swing_ppm)
+    counted = np.array([take.own_time(float(true)) for true in take.times()[::4800]])
+    assert counted == pytest.approx(np.arange(counted.size) / 10, abs=2e-9)
+    (pair,) = shoot.truth(planned, told, tmp_path)["pairs"]
+    offsets = np.array([row[1] for row in pair["table"]])
+    assert 1e-6 < np.abs(np.diff(offsets, 2)).max() < 5e-5

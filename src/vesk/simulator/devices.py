@@ -11,7 +11,7 @@ from pathlib import Path
 import numpy as np
 from numpy.typing import NDArray
 
-from vesk.core.sound.distance import distance_delay_s
+from vesk.core.sound.distance import SPEED_OF_SOUND, distance_delay_s
 from vesk.core.timecode import FrameRate, Timecode
 from vesk.simulator.scenario import Device, Rolling, Scenario, Shot
 
@@ -34,6 +34,8 @@ class Take:
         At which its picture was really recorded; 0 where that is the rate it plays at.
     time_reference : int
         Of a recorder's first sample.
+    walks, started
+        When, in seconds since `started` (true time of the take), somebody is how many metres further away.
     of : Take or None
         The whole that this file is a part of, from its frame or sample `skipped` on.
     """
@@ -54,6 +56,8 @@ class Take:
     of: Take | None = None
     skipped: int = 0
     ltc_jump: tuple[float, int] = (0.0, 0)
+    walks: tuple[tuple[float, float], ...] = ()
+    started: float = 0.0
 
     @property
     def clock(self) -> float:
@@ -74,11 +78,28 @@ class Take:
 
     def times(self) -> NDArray[np.float64]:
         """Return the true time of every sound sample."""
-        return self.begins + np.arange(self.samples) / (self.device.sample_rate * self.clock)
+        steady = self.begins + np.arange(self.samples) / (self.device.sample_rate * self.clock)
+        return np.asarray(steady - self._swung(steady))
 
     def own_time(self, true: float) -> float:
         """Return the recording's own seconds at a true time."""
-        return (true - self.begins) * self.clock
+        return (true - self.begins) * self.clock + float(self._swung(np.array([true]))[0])
+
+    def _swung(self, true: NDArray[np.float64]) -> NDArray[np.float64]:
+        """Return by how much its clock has swung ahead of a steady one since it began, seconds."""
+        one = self.device
+        if not one.swing_ppm:
+            return np.zeros(true.size)
+        turn = 2 * np.pi / one.swing_s
+        ahead = one.swing_ppm * 1e-6 / turn * (np.cos(turn * self.begins) - np.cos(turn * true))
+        return np.asarray(ahead)
+
+    def way_s(self, true: NDArray[np.float64]) -> NDArray[np.float64]:
+        """Return by how much later than from its usual distance somebody is heard at true times, seconds."""
+        if not self.walks:
+            return np.zeros(true.size)
+        at, metres = zip(*self.walks, strict=True)
+        return np.asarray(np.interp(true - self.started, at, metres)) / SPEED_OF_SOUND
 
     @property
     def hears_late_s(self) -> float:
@@ -139,7 +160,8 @@ def _parts(whole: Take) -> list[Take]:
 
 def _take(scenario: Scenario, shot: Shot, rolling: Rolling, device: Device, number: int, out: Path) -> Take:
     rate = FrameRate.parse(device.rate) if device.rate else scenario.rate
-    wanted = float(scenario.moment(shot.start)) + rolling.start_s
+    started = float(scenario.moment(shot.start))
+    wanted = started + rolling.start_s
     code = _timecode_at(device, scenario, wanted)
     seed = scenario.seed * 1_000_003 + number * 101 + sum(map(ord, device.tag))
     length = rolling.stop_s - rolling.start_s
@@ -154,7 +176,7 @@ def _take(scenario: Scenario, shot: Shot, rolling: Rolling, device: Device, numb
         at_begin = _timecode_at(device, scenario, begins)
         return Take(
             device, shot, path, begins, length, label, 0, rate, seed, rolling.jumps, at_begin, rolling.capture_fps,
-            rolling.named, ltc_jump=rolling.ltc_jump,
+            rolling.named, ltc_jump=rolling.ltc_jump, walks=rolling.walks, started=started,
         )  # fmt: skip
     name = rolling.file or f"{shot.slate}_{shot.take:02d}.wav"
     # A recorder starts when it starts: a part of a sample off any frame.
@@ -165,5 +187,5 @@ def _take(scenario: Scenario, shot: Shot, rolling: Rolling, device: Device, numb
     at_begin = _timecode_at(device, scenario, begins)
     return Take(
         device, shot, path, begins, length, None, reference, rate, seed, rolling.jumps, at_begin,
-        ltc_jump=rolling.ltc_jump,
+        ltc_jump=rolling.ltc_jump, walks=rolling.walks, started=started,
     )  # fmt: skip

@@ -38,7 +38,7 @@ def _sound(take: Take, events: list[Event]) -> NDArray[np.float32]:
         # Its first microphone is the first channel that hears.
         else np.zeros(take.samples, np.float32)
         if device.channels[channel] == "empty"
-        else heard(events, device, times, channel - (0 <= device.ltc < channel), take.seed)
+        else heard(events, device, times, channel - (0 <= device.ltc < channel), take.seed, take.way_s(times))
         for channel in range(len(device.channels))
     ]
     if device.ltc >= 0 and device.leak_db > -120:

@@ -29,7 +29,8 @@ class Device:
 
     `ppm` is the error of its sample (and frame) clock against true time, `tc_ppm` that of its
     timecode clock; positive is fast. `phase` is how late, in frames, its frames begin after the
-    timecode's. `distance_m` is how far its microphones stand from what is heard.
+    timecode's. `distance_m` is how far its microphones stand from what is heard. `swing_ppm` is by how much its
+    sample clock's rate swings about `ppm`, as warm afternoons have it, once in `swing_s`.
     """
 
     tag: str
@@ -61,6 +62,8 @@ class Device:
     rate: str = ""
     hum_db: float = -200.0
     anonymous: bool = False
+    swing_ppm: float = 0.0
+    swing_s: float = 600.0
 
 
 @dataclass(frozen=True, slots=True)
@@ -70,7 +73,8 @@ class Rolling:
     `jumps` are moments (seconds of the recording) at which it gained or, negative, lost samples.
     `capture_fps` is the rate a camera really recorded at: its file plays slower. `named` says whether it tells so.
     `tracks` is how many of its channels were armed; 0 is all. `ltc_jump` is when, and by how many frames, the box
-    that feeds it was set anew.
+    that feeds it was set anew. `walks` are moments (seconds of the take's own time) and how many metres further than
+    its microphone's distance somebody is heard from then, evenly in between.
     """
 
     source: str
@@ -82,6 +86,7 @@ class Rolling:
     named: bool = True
     tracks: int = 0
     ltc_jump: tuple[float, int] = (0.0, 0)
+    walks: tuple[tuple[float, float], ...] = ()
 
 
 @dataclass(frozen=True, slots=True)
@@ -176,6 +181,7 @@ def _rolling(raw: dict[str, Any]) -> Rolling:
         raw["source"], float(raw["from"]), float(raw["to"]), raw.get("file", ""), jumps,
         int(raw.get("capture_fps", 0)), bool(raw.get("named", True)), int(raw.get("tracks", 0)),
         (float(raw["ltc_jump"][0]), int(raw["ltc_jump"][1])) if "ltc_jump" in raw else (0.0, 0),
+        tuple((float(at), float(metres)) for at, metres in raw.get("walks", ())),
     )  # fmt: skip
 
 

@@ -10,6 +10,8 @@ from multiprocessing import get_context
 from pathlib import Path
 from typing import Any
 
+import numpy as np
+
 from vesk.simulator.devices import CAMERA, Take, takes
 from vesk.simulator.files import closing_frame, write_recording
 from vesk.simulator.scenario import Scenario
@@ -82,6 +84,7 @@ def truth(planned: list[Take], scenario: Scenario, out: Path) -> dict[str, Any]:
                     "heard_offset_s": picture.own_time(sound.begins + late),
                     "ppm": (sound.clock / picture.clock - 1) * 1e6,
                     "shared_s": shared,
+                    "table": _table(picture, sound),
                 }
             )
     return {
@@ -98,6 +101,24 @@ def truth(planned: list[Take], scenario: Scenario, out: Path) -> dict[str, Any]:
         ],
         "pairs": pairs,
     }
+
+
+def _table(picture: Take, sound: Take) -> list[list[float]]:
+    """Tell, where no line does, the offset by clocks alone and as heard each second; empty where one does.
+
+    Rows of picture time, offset by the clocks, offset as heard: seconds.
+    """
+    steady = not (picture.walks or sound.walks or picture.device.swing_ppm or sound.device.swing_ppm)
+    if steady:
+        return []
+    rows = []
+    ends = (take.begins + take.length_s for take in (picture, sound))
+    for true in np.arange(max(picture.begins, sound.begins), min(ends), 1.0):
+        at, own = picture.own_time(float(true)), sound.own_time(float(true))
+        moment = np.array([true])
+        late = picture.hears_late_s - sound.hears_late_s + float((picture.way_s(moment) - sound.way_s(moment))[0])
+        rows.append([at, at - own, at - own + late])
+    return rows
 
 
 def write_truth(path: Path, values: dict[str, Any]) -> None:

@@ -51,7 +51,12 @@ def events(scenario: Scenario, shot: Shot) -> list[Event]:
 
 
 def heard(
-    all_events: list[Event], device: Device, times: NDArray[np.float64], channel: int, seed: int
+    all_events: list[Event],
+    device: Device,
+    times: NDArray[np.float64],
+    channel: int,
+    seed: int,
+    way_s: NDArray[np.float64] | None = None,
 ) -> NDArray[np.float32]:
     """Return what one microphone hears at the true times at which its device takes samples.
 
@@ -67,6 +72,8 @@ def heard(
         Which microphone; each hears its own room, and a lav is nearer than the mix.
     seed : int
         Of this recording's noise.
+    way_s : ndarray of float64, shape (n,), optional
+        By how much later it hears at each of those times, seconds: somebody walks.
     """
     distance = device.distance_m * (LAV if channel else 1.0)
     late = distance / SPEED_OF_SOUND + device.late_ms / 1000
@@ -85,7 +92,7 @@ def heard(
     gain = 10 ** (device.level_db / 20) * min(1.0, 1.2 / max(distance, 0.3)) ** 0.5
     room = room_response(seed * 3 + channel + sum(map(ord, device.tag)), device.room)
     wet = signal.oaconvolve(dry, room)[: dry.size] * gain
-    sound = sample_at(wet.astype(np.float32), (times - late - begin) * RATE)
+    sound = sample_at(wet.astype(np.float32), (times - late - (0.0 if way_s is None else way_s) - begin) * RATE)
     sound += rng.normal(size=times.size).astype(np.float32) * 10 ** (device.noise_db / 20)
     if device.clip:
         sound = np.clip(sound * 12.0, -1, 1)
