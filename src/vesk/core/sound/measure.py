@@ -238,7 +238,8 @@ def _search(
     if not _accepted(places):
         # Onsets that are no chance, and no line at any rate: somebody may be walking.
         likely = sorted(onsets, key=lambda one: -one.score)[:_FOLLOWED]
-        walked = (follow_guess(picture, sound, candidate, tried=tried * channels) for candidate in likely)
+        # They were chosen by their onsets, which no waveform had a part in: only these were tried.
+        walked = (follow_guess(picture, sound, candidate, tried=_FOLLOWED * channels) for candidate in likely)
         places = _most_certain([*places, *(place for place in walked if place is not None)])
     return _distinct(places)
 

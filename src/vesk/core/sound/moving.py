@@ -103,7 +103,7 @@ def find_moving(
         if float(followed.surprise.sum()) - followed.price < _told(followed, straight, line) + _GAIN_NATS:
             return None
         return Moving(_restless(level, standing, far), followed, None)
-    return _between_stands(picture, sound, cells, base, level, standing, far)
+    return _between_stands(picture, sound, cells, base, level, standing, far, line)
 
 
 def _told(followed: Followed, straight: fine.Path, line: Line | None) -> float:
@@ -162,6 +162,7 @@ def _between_stands(
     followed: Followed,
     standing: Standing,
     far: list[Jump],
+    line: Line | None,
 ) -> Moving | None:
     """Fit the clocks to where people stand, and say of each step between two stands what it is."""
     runs = standing.runs
@@ -192,17 +193,26 @@ def _between_stands(
         ):
             ways += 1
             continue
-        at, low, high = jumps.place_jump(picture, sound, before, step, *gap)
+        at, low, high = _widest(jumps.place_jump(picture, sound, before, step, *gap), step, line)
         jump = Jump(at, step, low, high, _FLOOR_S)
         (found if high - low < abs(step) / FASTEST_S else unsure).append(jump)
     if not ways and not unsure:
         return None  # jumps, and no way: that is traced already
     if found:
         fitted = _with_jumps(picture, sound, cells, fitted, runs, levels, found) or fitted
-    line = _line_of(fitted, [*found, *far], tuple(unsure))
+    told = _line_of(fitted, [*found, *far], tuple(unsure))
     if any(one.rows[-1] > other.rows[0] for one, other in pairwise(runs)):  # they speak in turn, and nobody walks
-        return Moving(replace(line, places=heard_from(fitted)), followed, fitted)
-    return Moving(replace(line, moves=_moves(line, followed)), followed, fitted)
+        return Moving(replace(told, places=heard_from(fitted)), followed, fitted)
+    return Moving(replace(told, moves=_moves(told, followed)), followed, fitted)
+
+
+def _widest(placed: tuple[float, float, float], step_s: float, line: Line | None) -> tuple[float, float, float]:
+    """Return where a step lies, and between which times at most: as placed here, or as it was by the straight line."""
+    at, low, high = placed
+    for jump in line.jumps if line else ():
+        if abs(jump.step_s - step_s) < LEAST_S and jump.low_s < high + WINDOW_S and jump.high_s > low - WINDOW_S:
+            low, high = min(low, jump.low_s), max(high, jump.high_s)
+    return at, low, high
 
 
 def _reference_first(runs: tuple[Run, ...], standing: Standing) -> list[Run]:
