@@ -108,6 +108,7 @@ def test_a_step_in_a_long_pause_may_be_either_and_one_that_nobody_walks_is_a_jum
     (step,) = pause.line.unsure
     assert step.step_s == pytest.approx(4e-3, abs=2e-5)
     assert step.low_s - 0.3 < 19.5 + LATE_S < step.high_s + 0.3
+    assert step.high_s < pause.windows[1] < step.high_s + 10  # where a person listens
     voice = babble(40.0, 21)
     talk = measure(
         hearing(heard_late(voice, lambda t: np.where(t > 19.5, 4e-3, 0.0)), 0.003), hearing(recorded(voice), 0.003, 1)

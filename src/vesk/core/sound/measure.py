@@ -420,6 +420,9 @@ def _looking_points(picture: Hearing, sound: Hearing, line: Line, head: float, t
     # The places themselves are what is to be proved: look no further from them than a few seconds.
     reach = min(0.2 * span, 12.0)
     middle = (head + tail) / 2
+    if line.unsure:  # whoever asks whether it jumped there listens right after it
+        step = max(line.unsure, key=lambda one: abs(one.step_s))
+        middle = min(tail - reach / 2, step.high_s + reach / 2)
     for low, high in ((head, head + reach), (middle - reach / 2, middle + reach / 2), (tail - reach, tail)):
         rows = np.arange(int(low * FEATURE_RATE) + 5, min(int(high * FEATURE_RATE) - 5, picture.features.shape[0]))
         if not rows.size:
