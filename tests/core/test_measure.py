@@ -101,7 +101,7 @@ def buzz(count, phase):
 
 
 def test_a_buzz_as_loud_as_the_talk_on_both_hides_no_pair_and_makes_none():
-    talk, other = babble(24.0, 3), babble(24.0, 4)
+    talk, other = babble(16.0, 3), babble(16.0, 4)
     level = 1.0 * np.std(talk)
     scratch = hearing(delayed(talk, 0.4371) + level / 3 * buzz(talk.size, 0.4), 0.002)
     same = hearing(talk + level / 3 * buzz(talk.size, 1.7), 0.002, 1)

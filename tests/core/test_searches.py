@@ -134,7 +134,7 @@ def test_one_clap_heard_in_two_rooms_is_one_and_another_of_the_same_sticks_is_no
     def heard(seed, room, amount):
         return hearing(in_a_room(with_knocks(8.0, [3.0], [seed], room), room, amount))
 
-    for seed in range(6):
+    for seed in range(3):
         scratch = heard(seed, 2 * seed, 0.5)
         found = measure(scratch, heard(seed, 2 * seed + 1, 0.15))
         assert found.decision == MATCHED

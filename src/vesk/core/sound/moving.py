@@ -28,7 +28,8 @@ _LEAST_BEYOND, _BEYOND = 3, 0.08  # windows, and share of those on the other sid
 _ODD_NATS = 40.0
 _GAIN_NATS = 12.0  # that a path must explain beyond lines and jumps
 _FLOOR_S = 1e-4
-_PULLED = 900e-6  # from here on a rate is taken as it was found: a pull-down, a mislabelled file
+_PULL, _PULL_WIDE, _FASTER = 1e-3, 5e-5, 1.5e-3  # a pull-down is meant, and what is beyond a slow walk
+_LOUD = 0.1  # of the take's own level: in less nobody is heard on the way
 
 
 @dataclass(frozen=True, slots=True)
@@ -111,15 +112,21 @@ def _told(followed: Followed, straight: fine.Path, line: Line | None) -> float:
     at = straight.offset_at(followed.at_s)
     above = [later for later, _ in line.places] if line and line.places else [0.0]
     told = float(np.max([followed.still.along(at + later) for later in above], axis=0).sum())
-    odd = _ODD_NATS if CRYSTAL < abs(straight.slope) < _PULLED else 0.0
+    odd = _ODD_NATS if _is_odd(straight.slope) else 0.0
     return told - jumps.SWITCH_NATS * len(straight.jumps) - odd
+
+
+def _is_odd(slope: float) -> bool:
+    """Say whether no clock runs so, and whoever walks slowly does."""
+    size = abs(slope)
+    return CRYSTAL < size < _FASTER and abs(size - _PULL) > _PULL_WIDE
 
 
 def _about(straight: fine.Path, cells: Stretch, far: list[Jump]) -> fine.Path:
     """Return the line in the midst of all levels, at a rate that a clock may have: about it the take is followed."""
     kept = tuple((jump.at_s, jump.step_s) for jump in far)
     at = cells.centres_s
-    slope = straight.slope if abs(straight.slope) < CRYSTAL or abs(straight.slope) > _PULLED else 0.0
+    slope = 0.0 if _is_odd(straight.slope) else straight.slope
     line = replace(straight, slope=slope, jumps=kept)
     away = straight.offset_at(at) - line.offset_at(at)
     return replace(line, level_s=line.level_s + (float(away.min()) + float(away.max())) / 2)
@@ -246,8 +253,17 @@ def _walked(picture: Hearing, sound: Hearing, before: fine.Path, step_s: float, 
     expected = before.offset_at(zone.centres_s) + step_s / 2
     found = follow(picture, sound, zone, expected, before.slope)
     share = (found.offset_s - before.offset_at(zone.centres_s)) / step_s
-    on_its_way = (found.surprise > SPOKE) & (share > _BETWEEN) & (share < 1 - _BETWEEN)
+    # A path through silence picks what noise offers: only where somebody is loud is anybody heard.
+    level = np.array([float(np.mean(picture.window(int(start), zone.length) ** 2)) for start in zone.starts])
+    loud = level > _LOUD**2 * _power(picture)
+    on_its_way = loud & (found.surprise > SPOKE) & (share > _BETWEEN) & (share < 1 - _BETWEEN)
     return int(on_its_way.sum()) >= _LEAST_BETWEEN
+
+
+def _power(hearing: Hearing) -> float:
+    """Return the mean square of a recording, from a minute of it."""
+    starts = np.linspace(0, max(0, hearing.size - WORK_RATE), 60).astype(int)
+    return float(np.mean([np.mean(hearing.window(int(start), WORK_RATE) ** 2) for start in starts]))
 
 
 def _with_jumps(
