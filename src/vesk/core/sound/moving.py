@@ -7,6 +7,7 @@ from dataclasses import dataclass, replace
 from itertools import pairwise
 
 import numpy as np
+from numpy.typing import NDArray
 
 from vesk.core.sound import fine, jumps
 from vesk.core.sound.features import WORK_RATE
@@ -15,7 +16,7 @@ from vesk.core.sound.follow import REACH_S, Followed, follow
 from vesk.core.sound.hearing import Hearing
 from vesk.core.sound.measurement import Jump, Line
 from vesk.core.sound.places import Places
-from vesk.core.sound.verify import SPOKE
+from vesk.core.sound.verify import SPOKE, correlate_around
 from vesk.core.sound.ways import CRYSTAL, FASTEST_S, LEAST_S, Run, Standing, comes_back, corners, find_standing, nearest
 from vesk.core.sound.windows import WINDOW_S, Stretch
 
@@ -26,6 +27,7 @@ _LEAST_BETWEEN = 3
 _LEAST_BEYOND, _BEYOND = 3, 0.08  # windows, and share of those on the other side
 _LEAST_BEYOND, _BEYOND = 3, 0.08  # windows, and share of those on the other side
 _ODD_NATS = 40.0
+_TELLING, _CLEAR_HEIGHT = 0.08, 6.5  # share of the windows; over what lies around: noise reaches four
 _GAIN_NATS = 12.0  # that a path must explain beyond lines and jumps
 _FLOOR_S = 1e-4
 _PULL, _PULL_WIDE, _FASTER = 1e-3, 5e-5, 1.5e-3  # a pull-down is meant, and what is beyond a slow walk
@@ -47,6 +49,36 @@ class Moving:
     line: Line
     followed: Followed
     fitted: Fitted | None
+
+
+def speak_elsewhere(
+    picture: Hearing, sound: Hearing, cells: Stretch, straight: fine.Path, apart: NDArray[np.int64]
+) -> bool:
+    """Say whether windows that lie off a line are more than pauses and noise.
+
+    They are where they speak clearly for another place near it, and where the line itself has a rate that no clock has,
+    or a step that somebody may have walked: then they may be on its way.
+
+    Parameters
+    ----------
+    picture, sound : Hearing
+    cells : Stretch
+        The windows.
+    straight : Path
+    apart : ndarray of int64
+        Which of them lie off it.
+    """
+    least = max(_LEAST_BETWEEN, _TELLING * cells.starts.size)
+    if apart.size < least:
+        return False
+    if _is_odd(straight.slope) or any(abs(step) <= WALKED_S for _, step in straight.jumps):
+        return True
+    far = [(at, step) for at, step in straight.jumps if abs(step) > WALKED_S]
+    base = _about(straight, cells, far)
+    own = replace(cells, starts=cells.starts[apart])
+    reach = int(REACH_S * WORK_RATE)
+    curves = correlate_around(picture, sound, own, base.offset_at(own.centres_s), -base.slope * 1e6, reach)
+    return int((np.abs(curves.heights).max(axis=1) > _CLEAR_HEIGHT).sum()) >= least
 
 
 def are_jumps(picture: Hearing, sound: Hearing, path: fine.Path, found: Sequence[Jump]) -> bool:
@@ -94,7 +126,7 @@ def find_moving(
         None where lines and jumps explain as much, or all steps are jumps.
     """
     far = [jump for jump in line.jumps if abs(jump.step_s) > WALKED_S] if line else []
-    base = _about(straight, cells, far)
+    base = _about(straight, cells, [(jump.at_s, jump.step_s) for jump in far])
     expected = base.offset_at(cells.centres_s)
     followed = follow(picture, sound, cells, expected, base.slope)
     leaps = sum((np.where(cells.centres_s > when, step, 0.0) for when, step in base.jumps), np.zeros(expected.size))
@@ -122,9 +154,9 @@ def _is_odd(slope: float) -> bool:
     return CRYSTAL < size < _FASTER and abs(size - _PULL) > _PULL_WIDE
 
 
-def _about(straight: fine.Path, cells: Stretch, far: list[Jump]) -> fine.Path:
+def _about(straight: fine.Path, cells: Stretch, far: list[tuple[float, float]]) -> fine.Path:
     """Return the line in the midst of all levels, at a rate that a clock may have: about it the take is followed."""
-    kept = tuple((jump.at_s, jump.step_s) for jump in far)
+    kept = tuple(far)
     at = cells.centres_s
     slope = 0.0 if _is_odd(straight.slope) else straight.slope
     line = replace(straight, slope=slope, jumps=kept)

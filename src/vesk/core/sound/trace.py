@@ -11,7 +11,7 @@ from vesk.core.sound import fine, jumps
 from vesk.core.sound.fitting import CLEAR, LEAST_AGREEING, Fitted, fit, heard_from
 from vesk.core.sound.hearing import Hearing
 from vesk.core.sound.measurement import Jump, Line, TracePoint
-from vesk.core.sound.moving import are_jumps, find_moving
+from vesk.core.sound.moving import are_jumps, find_moving, speak_elsewhere
 from vesk.core.sound.steps import LEAST_STEP_S, find_steps
 from vesk.core.sound.verify import SPOKE, Verified
 from vesk.core.sound.wandering import with_wander
@@ -24,12 +24,13 @@ _EXPLAINED = 0.9  # of the windows: where fewer lie on the line, somebody may ha
 
 @dataclass(frozen=True, slots=True)
 class Traced:
-    """A place traced in full: the line, every window, the share of them that agree, the stretch."""
+    """A place traced in full: the line, every window, the share of them that agree, the stretch, and who disagree."""
 
     line: Line
     trace: tuple[TracePoint, ...]
     share: float
     stretch: Stretch
+    apart: NDArray[np.int64]
 
 
 def trace(picture: Hearing, sound: Hearing, place: Verified, others: list[Verified]) -> Traced | None:
@@ -49,9 +50,12 @@ def trace(picture: Hearing, sound: Hearing, place: Verified, others: list[Verifi
         None when fewer than three windows speak.
     """
     straight = _straight(picture, sound, place, others)
-    if straight is not None and straight.share >= _EXPLAINED:
+    if straight is not None:
         path = _path_of(straight.line, place)
-        if are_jumps(picture, sound, path, straight.line.jumps):
+        doubted = straight.share < _EXPLAINED and speak_elsewhere(
+            picture, sound, straight.stretch, path, straight.apart
+        )
+        if not doubted and are_jumps(picture, sound, path, straight.line.jumps):
             return straight
     return _moving(picture, sound, place, straight) or straight
 
@@ -79,7 +83,7 @@ def _moving(picture: Hearing, sound: Hearing, place: Verified, straight: Traced 
         weight = min(1.0, (float(followed.surprise[n]) - SPOKE) / SPOKE)
         points.append(TracePoint(float(followed.at_s[n]), float(followed.offset_s[n]), weight, agrees=False))
     share = float(used.sum() / max(1, used.size))
-    return Traced(found.line, tuple(sorted(points, key=lambda one: one.at_s)), share, cells)
+    return Traced(found.line, tuple(sorted(points, key=lambda one: one.at_s)), share, cells, np.flatnonzero(~used))
 
 
 def _straight(picture: Hearing, sound: Hearing, place: Verified, others: list[Verified]) -> Traced | None:
@@ -217,7 +221,7 @@ def _result(fitted: Fitted, cells: Stretch, found_at: list[tuple[float, float, f
     line = with_wander(line, cells.centres_s, fitted.away + fitted.places.of_windows_s, _clear(fitted))
     points = _points(fitted, cells)
     share = float(fitted.agrees.sum() / max(1, int(fitted.heard.sum())))
-    return Traced(line, points, share, cells)
+    return Traced(line, points, share, cells, np.flatnonzero(fitted.heard & ~fitted.agrees))
 
 
 def _clear(fitted: Fitted) -> NDArray[np.bool_]:
