@@ -75,7 +75,10 @@ def verdict_json(verdict: Verdict) -> dict[str, Any]:
     }
 
 
-_PRINTED = ("offset_s", "offset_frames", "ppm", "jumps", "places", "uncertainty_s", "decision", "log10_false_alarm")
+_PRINTED = (
+    "offset_s", "offset_frames", "ppm", "jumps", "unsure_jumps", "moves", "bends", "places", "uncertainty_s",
+    "decision", "log10_false_alarm",
+)  # fmt: skip
 
 
 def pairing_json(one: Measured, sample_rate: int) -> dict[str, Any]:

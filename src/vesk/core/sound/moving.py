@@ -25,8 +25,7 @@ _ZONE_S, _ZONE_HOP_S, _MOST_ZONE = 0.3, 0.1, 80
 _BETWEEN = 0.2  # of a step: a window that lies so far from either end is on its way
 _LEAST_BETWEEN = 3
 _LEAST_BEYOND, _BEYOND = 3, 0.08  # windows, and share of those on the other side
-_LEAST_BEYOND, _BEYOND = 3, 0.08  # windows, and share of those on the other side
-_ODD_NATS = 40.0
+_ODD_NATS = 40.0  # that a rate which no clock has must explain beyond the others
 _TELLING, _CLEAR_HEIGHT = 0.08, 6.5  # share of the windows; over what lies around: noise reaches four
 _GAIN_NATS = 12.0  # that a path must explain beyond lines and jumps
 _FLOOR_S = 1e-4
@@ -238,7 +237,9 @@ def _between_stands(
     if not ways and not unsure:
         return None  # jumps, and no way: that is traced already
     if found:
-        fitted = _with_jumps(picture, sound, cells, fitted, runs, levels, found) or fitted
+        fitted = _with_jumps(picture, sound, cells, fitted, runs, levels, found)
+        if fitted is None:
+            return None  # a jump is not dropped for a way beside it: the straight line has both
     told = _line_of(fitted, [*found, *far], tuple(unsure))
     if any(one.rows[-1] > other.rows[0] for one, other in pairwise(runs)):  # they speak in turn, and nobody walks
         return Moving(replace(told, places=heard_from(fitted)), followed, fitted)

@@ -30,6 +30,7 @@ _LEAST_RUN = 6
 _STANDING = 0.25  # of the windows that speak: with less, nobody stands
 _NEAR = 0.1  # of the windows that stand: who is heard in less does not set the line
 _PRIOR = 60e-6  # a crystal's rate, where those who walk tell none
+_ONE_S = 3e-5  # to which a followed window tells its offset
 _CORNER_S = 0.0006
 
 
@@ -90,7 +91,7 @@ def _standing(followed: Followed, about: float) -> Standing:
         top = sum(float(((at[run.rows] - at[run.rows].mean()) * (offset[run.rows] - offset[run.rows].mean())).sum())
                   for run in runs)  # fmt: skip
         spread = sum(float(((at[run.rows] - at[run.rows].mean()) ** 2).sum()) for run in runs)
-        slope = top / (spread + (3e-5 / _PRIOR) ** 2)
+        slope = top / (spread + (_ONE_S / _PRIOR) ** 2)
     if not _enough(runs, spoke.size):
         slope = _common_slope(at[spoke], offset[spoke])
         runs = _in_turn(offset - slope * at, spoke)
@@ -195,11 +196,11 @@ def _restless(at: NDArray[np.float64], offset: NDArray[np.float64]) -> Standing:
     span = float(np.ptp(at)) or 1.0
     # What a wave about a line says of its slope, as few halves of it as there are.
     turns = max(2.0, float((np.diff(np.sign(offset - middle)) != 0).sum()))
-    own = 3.5 * spread / span / np.sqrt(turns)
+    own = 3.5 * spread / span / turns**0.5
     x = at - at.mean()
     fitted = float((x * offset).sum() / (x**2).sum())
     share = _PRIOR**2 / (_PRIOR**2 + own**2)
-    slope = share * fitted
+    slope = float(share * fitted)
     low = float(np.quantile(offset - slope * at, 0.1))
     return Standing(slope, (), low, max(spread / 2, LEAST_S), float((share * own**2) ** 0.5))
 
