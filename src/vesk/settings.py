@@ -13,6 +13,7 @@ from pydantic import BaseModel, ConfigDict, Field, ValidationError, field_valida
 
 from vesk.core.errors import RefusedError
 
+LONGEST_NAME = 60  # of a person
 VESK = "Vesk"  # who the journal says did what nobody asked for
 PROJECT = Path(__file__).resolve().parents[2]
 _PREFIX = "VESK_"
@@ -39,6 +40,13 @@ class Settings:
         Folders that packages may go to besides Vesk's own; VESK_OUTPUT, a JSON list, or one folder.
     cache_gb : float
         What the cache may hold, in gigabytes; the oldest unused is let go beyond; VESK_CACHE_GB.
+    accounts : bool
+        Whether pages are answered only over TLS and only to who signed in, as beyond this machine; VESK_ACCOUNTS, 1
+        or 0.
+    certificate, key : Path or None
+        Of TLS; VESK_CERTIFICATE, VESK_KEY.
+    proxy : str
+        Address of the proxy that does TLS instead; VESK_PROXY.
     light_copies : bool
         Whether pictures are copied small for watching as soon as nothing else is to be done, or when a moment is
         opened; VESK_LIGHT_COPIES, 1 or 0.
@@ -52,6 +60,10 @@ class Settings:
     cache_gb: float = 200.0
     outputs: tuple[Path, ...] = ()
     light_copies: bool = True
+    accounts: bool = False
+    certificate: Path | None = None
+    key: Path | None = None
+    proxy: str = ""
 
     @property
     def output_roots(self) -> tuple[Path, ...]:
@@ -83,6 +95,10 @@ class Settings:
             "VESK_CACHE_GB": str(self.cache_gb),
             "VESK_LIGHT_COPIES": str(int(self.light_copies)),
             "VESK_OUTPUT": json.dumps([str(root) for root in self.outputs]),
+            "VESK_ACCOUNTS": str(int(self.accounts)),
+            "VESK_CERTIFICATE": str(self.certificate or ""),
+            "VESK_KEY": str(self.key or ""),
+            "VESK_PROXY": self.proxy,
         }
 
 
@@ -97,6 +113,15 @@ class _Variables(BaseModel):
     cache_gb: float = Field(default=200.0, gt=0, le=1_000_000)
     output: tuple[Path, ...] = ()
     light_copies: bool = True
+    accounts: bool = False
+    certificate: Path | None = None
+    key: Path | None = None
+    proxy: str = ""
+
+    @field_validator("certificate", "key", mode="before")
+    @classmethod
+    def _file(cls, text: Any) -> Any:
+        return text or None
 
     @field_validator("media", "output", mode="before")
     @classmethod
@@ -118,6 +143,10 @@ _SAYS = {
     "cache_gb": "a number of gigabytes above 0",
     "output": "a folder that packages may go to, or several as a JSON list",
     "light_copies": "1 or 0",
+    "accounts": "1 or 0",
+    "certificate": "a file with a certificate",
+    "key": "a file with its key",
+    "proxy": "the address of a proxy",
 }
 
 
@@ -144,7 +173,8 @@ def from_environment(environ: Mapping[str, str] = os.environ) -> Settings:
         raise RefusedError(f"{variable} is set to {given[name]!r}; it is {_SAYS[name]}.") from None
     return Settings(
         found.database, found.var.absolute(), found.media, hosts=found.hosts, cache_gb=found.cache_gb,
-        outputs=found.output, light_copies=found.light_copies,
+        outputs=found.output, light_copies=found.light_copies, accounts=found.accounts,
+        certificate=found.certificate, key=found.key, proxy=found.proxy,
     )  # fmt: skip
 
 

@@ -129,7 +129,7 @@ def test_one_answer_for_a_device_corrects_all_its_takes(client, db, day):
     assert "changed meanwhile" in again.text
     (line,) = [one for one in journal.of_day(db, day.id) if one.act]
     assert "A with S1: one correction for 3 takes, slip −0.31 f; 3 checked" in line.what
-    undone = f"/days/{day.id}/acts/{line.act}/undo"
+    undone = f"/days/{day.id}/journal/{line.id}/undo"
     assert undone in client.get(f"/days/{day.id}/journal").text
     page = answer(client, day, f"acts/{line.act}/undo")
     assert undone not in client.get(f"/days/{day.id}/journal").text

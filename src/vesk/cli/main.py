@@ -11,6 +11,7 @@ from vesk.core.errors import VeskError
 COMMANDS = {
     "demo": "build the demo day and serve it",
     "serve": "serve an empty Vesk that may read a folder of yours",
+    "account": "make and end accounts, for people on other machines",
     "work": "run workers, here or on another machine",
     "status": "say what runs",
     "stop": "end what runs",

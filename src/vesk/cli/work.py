@@ -4,11 +4,10 @@ from __future__ import annotations
 
 import argparse
 import socket
-from dataclasses import replace
 
 from vesk import logs
 from vesk.core.errors import RefusedError
-from vesk.services import cluster, keeping, state, supervisor
+from vesk.services import present, supervisor
 from vesk.settings import from_environment
 
 
@@ -21,13 +20,10 @@ def arguments(parser: argparse.ArgumentParser) -> None:
 def run(options: argparse.Namespace) -> int:
     """Run one worker in this process, or several under a supervisor."""
     settings = from_environment()
-    if not settings.database_url:
-        own = keeping.find(settings.var)
-        if own is None or not cluster.running(own):
-            raise RefusedError("No database runs here. Start ./vesk serve first, or name one in VESK_DATABASE.")
-        values = state.read(settings.var)
-        roots = tuple(type(settings.var)(part) for part in values.get("media", []))
-        settings = replace(settings, database_url=own.url(), media_roots=settings.media_roots or roots)
+    found = present.of_running(settings)
+    if found is None:
+        raise RefusedError("No database runs here. Start ./vesk serve first, or name one in VESK_DATABASE.")
+    settings = found
     if options.one:
         from vesk.jobs.worker import work  # noqa: PLC0415 - loads what the tasks need
 

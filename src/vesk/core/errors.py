@@ -131,8 +131,26 @@ class NotFoundError(VeskError):
 
 
 class StaleError(VeskError):
-    """A change made on data that somebody else has changed since."""
+    """A change made on data that somebody else has changed since.
+
+    Attributes
+    ----------
+    about : tuple of str and int, or None
+        The row that was changed: its table and number.
+    """
+
+    def __init__(self, sentence: str, about: tuple[str, int] | None = None) -> None:
+        self.about = about
+        super().__init__(sentence)
 
 
 class RefusedError(VeskError):
     """An action whose conditions are not met, with the reason."""
+
+
+class SlowedError(VeskError):
+    """Something tried too often of late; it will be heard again after a while."""
+
+
+class NotAllowedError(VeskError):
+    """Something that this account may not do."""

@@ -265,3 +265,10 @@ HEADER, LTC, NONE = Clock.HEADER, Clock.LTC, Clock.NONE
 MATCHED, AMBIGUOUS, REFUSED = Decision.MATCHED, Decision.AMBIGUOUS, Decision.REFUSED
 CLAP, TONE, MARKER = SyncPointKind.CLAP, SyncPointKind.TONE, SyncPointKind.MARKER
 LOST, WRONG, CARE, NOTE = Weight
+
+
+class Role(StrEnum):
+    """What somebody with an account may do."""
+
+    LOOK = "may look"
+    CHANGE = "may change"

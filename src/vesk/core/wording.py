@@ -114,3 +114,14 @@ def in_frames(seconds: float, fps: Fraction) -> str:
     minutes, second = divmod(whole, 60)
     hour, minute = divmod(minutes, 60)
     return f"{'+' if seconds > 0 else MINUS}{hour} h {minute:02} min {second:02} s {left} f"
+
+
+def plain_cell(cell: str) -> str:
+    """Return a text that no table program takes for a formula.
+
+    Examples
+    --------
+    >>> plain_cell("=1+1"), plain_cell("31A")
+    ("'=1+1", '31A')
+    """
+    return f"'{cell}" if cell.lstrip(" ").startswith(("=", "+", "-", "@", "\t", "\r", "\n")) else cell

@@ -6,6 +6,7 @@ import csv
 from pathlib import Path
 from typing import Any
 
+from vesk.core.wording import plain_cell
 from vesk.media.whole import written_whole
 
 COLUMNS = (
@@ -18,17 +19,6 @@ COLUMNS = (
 _FIGURES = {"slip_s", "slip_frames", "rate_ppm"}  # made here, and signed
 
 
-def plain(cell: str) -> str:
-    """Return a text that no table program takes for a formula.
-
-    Examples
-    --------
-    >>> plain("=1+1"), plain("31A")
-    ("'=1+1", '31A')
-    """
-    return f"'{cell}" if cell.lstrip(" ").startswith(("=", "+", "-", "@", "\t", "\r", "\n")) else cell
-
-
 def write_report(path: Path, lines: list[dict[str, Any]]) -> None:
     """Write the report of every take as CSV, whole or not at all."""
     with written_whole(path) as part, part.open("w", encoding="utf-8", newline="") as file:
@@ -39,4 +29,4 @@ def write_report(path: Path, lines: list[dict[str, Any]]) -> None:
 
 def _cell(name: str, value: Any) -> Any:
     figure = name in _FIGURES or name.startswith("residual_")
-    return plain(value) if isinstance(value, str) and not figure else value
+    return plain_cell(value) if isinstance(value, str) and not figure else value

@@ -34,7 +34,7 @@ AGAIN = procrastinate.RetryStrategy(max_attempts=12, wait=2, retry_exceptions=[D
 def persisting(settings: Settings) -> Iterator[Session]:
     """Give a session that is committed at the end, or rolled back whole and the job tried again."""
     try:
-        with open_session(settings.sqlalchemy_url) as session:
+        with open_session(settings.sqlalchemy_url, by_person=False) as session:
             yield session
             session.commit()
     except DBAPIError as error:

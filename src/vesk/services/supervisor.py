@@ -102,6 +102,8 @@ class Running:
     commands: dict[str, list[str]] = field(default_factory=dict)
     logs: dict[str, IO[bytes]] = field(default_factory=dict)
     port: int = 0
+    host: str = "127.0.0.1"
+    outside: str = ""  # where TLS is spoken, ``host:port``
 
     def start(self, name: str, command: list[str]) -> None:
         """Start a child; what it prints lies beside its log."""
@@ -130,12 +132,26 @@ class Running:
                 [sys.executable, "-m", "vesk", "work", "--one", f"worker-{number + 1}"],
             )
 
-    def start_web(self) -> None:
-        """Start the web server on a free port."""
-        self.port = cluster.free_port(FIRST_PORT)
-        self.start("web", [
-            sys.executable, "-m", "vesk.web.server", f"127.0.0.1:{self.port}",
-        ])  # fmt: skip
+    def start_web(self, listen: str = "") -> None:
+        """Start the web server on a free port, and where it is to `listen` (``host:port``), if that is said.
+
+        Over TLS that is beside the port here; behind a proxy, and on this machine, in its place.
+        """
+        self.host, self.port = "127.0.0.1", 0
+        self.outside = listen if self.settings.certificate else ""
+        if listen and not self.outside:
+            self.host, _, port = listen.rpartition(":")
+            self.port = int(port)
+        self.port = self.port or cluster.free_port(FIRST_PORT)
+        command = [sys.executable, "-m", "vesk.web.server", f"{self.host}:{self.port}"]
+        self.start("web", [*command, self.outside] if self.outside else command)
+
+    @property
+    def address(self) -> str:
+        """Where pages are asked for."""
+        if self.outside:
+            return f"https://{self.outside}/"
+        return f"http://{self.host}:{self.port}/" if self.port else ""
 
     def wait_for_web(self) -> None:
         """Wait until the web server takes connections."""
@@ -143,7 +159,7 @@ class Running:
         while time.monotonic() < deadline:
             with socket.socket() as probe:
                 probe.settimeout(0.5)
-                if probe.connect_ex(("127.0.0.1", self.port)) == 0:
+                if probe.connect_ex((self.host.replace("0.0.0.0", "127.0.0.1"), self.port)) == 0:  # noqa: S104
                     return
             if self.children["web"].poll() is not None:
                 raise VeskError(f"The web server ended at once; its log is {self.settings.var}/logs/web.log")
@@ -201,7 +217,7 @@ class Running:
                 "pid": os.getpid(),
                 "started": state.started_at(os.getpid()),
                 "kind": self.kind,
-                "address": f"http://127.0.0.1:{self.port}/" if self.port else "",
+                "address": self.address,
                 "children": {name: child.pid for name, child in self.children.items()},
                 "media": [str(root) for root in self.settings.media_roots],
             },

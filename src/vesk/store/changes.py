@@ -8,6 +8,7 @@ which holds nothing while it lasts, looks again whether what it rested on still 
 from __future__ import annotations
 
 from typing import Protocol
+from uuid import uuid4
 
 from sqlalchemy import event
 from sqlalchemy.orm import SessionTransaction, object_mapper
@@ -22,6 +23,7 @@ _DAYS, _NAMING = 6, 7  # advisory locks: one day's rows; the making of days
 class Versioned(Protocol):
     """A row whose version counts what was said of it."""
 
+    id: int
     version: int
 
 
@@ -40,7 +42,11 @@ def _take(session: Session, kind: int, number: int) -> None:
     if (kind, number) in held:
         return
     session.flush()
-    session.connection().exec_driver_sql("SELECT pg_advisory_xact_lock(%s, %s)", (kind, number))
+    # What a person changes is written down by the database under the name of this transaction: its entry.
+    entry = session.info.setdefault("entry", uuid4().hex[:16] if session.info.get("by_person", True) else "")
+    session.connection().exec_driver_sql(
+        "SELECT pg_advisory_xact_lock(%s, %s), set_config('vesk.entry', %s, true)", (kind, number, entry)
+    )
     held.add((kind, number))
     session.expire_all()  # what was read before may have changed while this waited
 
@@ -49,6 +55,7 @@ def _take(session: Session, kind: int, number: int) -> None:
 def _let_go(session: Session, transaction: SessionTransaction) -> None:
     if transaction.parent is None:
         session.info.pop("held", None)
+        session.info.pop("entry", None)
 
 
 def rest(session: Session) -> None:
@@ -67,7 +74,8 @@ def compare(row: Versioned, version: int, what: str) -> None:
     if row.version != version:
         raise StaleError(
             f"Somebody else changed {what} meanwhile. Nothing of yours was applied: "
-            "look at it as it is now and try again."
+            "look at it as it is now and try again.",
+            about=(str(object_mapper(row).local_table), row.id),
         )
 
 

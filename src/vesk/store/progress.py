@@ -5,6 +5,7 @@ from __future__ import annotations
 from collections.abc import Collection
 from datetime import UTC, datetime
 
+from sqlalchemy import func
 from sqlalchemy.dialects.postgresql import insert
 from sqlmodel import Session, col, select
 
@@ -44,6 +45,12 @@ def of_day(session: Session, day_id: int) -> list[Progress]:
     """Return a day's pieces of work, read afresh."""
     query = select(Progress).where(Progress.day_id == day_id).order_by(col(Progress.id))
     return list(session.exec(query.execution_options(populate_existing=True)))
+
+
+def mark(session: Session, day_id: int) -> str:
+    """Return what changes whenever a day's pieces of work do."""
+    query = select(func.count(), func.max(Progress.changed_at), func.bool_or(col(Progress.state).in_(OPEN)))
+    return " ".join(str(part) for part in session.exec(query.where(Progress.day_id == day_id)).one())
 
 
 def stop_open(session: Session, day_id: int) -> int:

@@ -30,6 +30,6 @@ def engine(url: str, *, quick: bool = False) -> Engine:
     )
 
 
-def open_session(url: str, *, quick: bool = False) -> Session:
-    """Open a session; whoever opens it commits and closes it."""
-    return Session(engine(url, quick=quick), expire_on_commit=False)
+def open_session(url: str, *, quick: bool = False, by_person: bool = True) -> Session:
+    """Open a session; whoever opens it commits and closes it. What is not done `by_person` leaves no trail to undo."""
+    return Session(engine(url, quick=quick), expire_on_commit=False, info={"by_person": by_person})

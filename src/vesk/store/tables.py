@@ -1,13 +1,12 @@
 """The tables. Times are exact: a numerator and a denominator, never a float. A number is given as a row is flushed."""
 
 # No `from __future__ import annotations` here: table models read their annotations.
-from datetime import UTC, date, datetime
-from enum import StrEnum
+from datetime import date, datetime
 from fractions import Fraction
 from typing import Any, Optional
 from uuid import uuid4
 
-from sqlalchemy import BigInteger, CheckConstraint, Column, DateTime, ForeignKey, Index, Integer, event
+from sqlalchemy import BigInteger, CheckConstraint, Column, ForeignKey, Index, Integer, event
 from sqlalchemy.dialects.postgresql import JSONB
 from sqlmodel import Field, SQLModel
 
@@ -34,29 +33,9 @@ from vesk.core.kinds import (
     WorkState,
 )
 from vesk.core.moment.rough_cut import ROUGH_CUT, RoughCut
-from vesk.core.plain import Plain
 from vesk.core.sound.measurement import MEASUREMENT, Measurement
 from vesk.core.told import TOLD, Told
-from vesk.store.typed import ExactTime, Json, Word
-
-
-def _now() -> datetime:
-    return datetime.now(UTC)
-
-
-def _exact(*, nullable: bool = False) -> Any:
-    return Column(ExactTime, nullable=nullable)
-
-
-def _word(words: type[StrEnum]) -> Any:
-    """Return a column that holds a word of an enumeration, or nothing: empty text."""
-    return Column(Word(words), nullable=False)
-
-
-def _json(plain: Plain[Any]) -> Any:
-    """Return a column that holds a value as JSON, or NULL."""
-    return Column(Json(plain), nullable=True)
-
+from vesk.store.columns import exact, json, moment, now, word
 
 _VERSIONS = {
     name: Column("version", Integer, nullable=False)
@@ -67,10 +46,6 @@ _VERSIONS = {
 def _counted(name: str) -> dict[str, Any]:
     """Have the library count a row's changes, and refuse one that was made on another version than there is."""
     return {"version_id_col": _VERSIONS[name]}
-
-
-def _moment(*, nullable: bool = False) -> Any:
-    return Column(DateTime(timezone=True), nullable=nullable)
 
 
 class Production(SQLModel, table=True):
@@ -90,13 +65,13 @@ class Day(SQLModel, table=True):
     number: int
     shot_on: date
     folder: str
-    fps: Fraction = Field(sa_column=_exact())
+    fps: Fraction = Field(sa_column=exact())
     drop: bool = False
-    tolerance: Fraction = Field(sa_column=_exact())  # frames
+    tolerance: Fraction = Field(sa_column=exact())  # frames
     watched: bool = False  # its folder is looked at again and again
     patterns: list[str] = Field(default_factory=list, sa_column=Column(JSONB, nullable=False))  # of file names
     version: int = Field(default=1, sa_column=_VERSIONS["Day"])
-    created_at: datetime = Field(default_factory=_now, sa_column=_moment())
+    created_at: datetime = Field(default_factory=now, sa_column=moment())
 
 
 class Source(SQLModel, table=True):
@@ -111,12 +86,12 @@ class Source(SQLModel, table=True):
     day_id: int = Field(foreign_key="day.id")
     tag: str
     name: str
-    kind: Kind = Field(sa_column=_word(Kind))
+    kind: Kind = Field(sa_column=word(Kind))
     folder: str
     distance_mm: int = 0  # of its microphone from what is heard
     delay_us: int = 0  # internal sound delay; positive: its sound is late on its own picture
     ears_by: str = ""  # who said how late it hears; empty: nobody, and no delay is what is usual
-    clock: Optional[Clock] = Field(default=None, sa_column=Column(Word(Clock), nullable=True))  # as a person chose
+    clock: Optional[Clock] = Field(default=None, sa_column=word(Clock, nullable=True))  # as a person chose
     rate: str = ""  # at which its timecode counts, as a person said; empty: as its files say
     position: int = 0  # among the day's lanes
     gone: bool = False  # left without a recording: what refers to it stays
@@ -144,22 +119,22 @@ class Recording(SQLModel, table=True):
     size: int = Field(sa_column=Column(BigInteger, nullable=False))
     modified_ns: int = Field(sa_column=Column(BigInteger, nullable=False))
     content: str = ""  # hash of every byte; until all were read, a name for the file as it lies
-    kind: Optional[Kind] = Field(default=None, sa_column=Column(Word(Kind), nullable=True))  # none: never read
-    state: RecordingState = Field(default=RecordingState.READY, sa_column=_word(RecordingState))
+    kind: Optional[Kind] = Field(default=None, sa_column=word(Kind, nullable=True))  # none: never read
+    state: RecordingState = Field(default=RecordingState.READY, sa_column=word(RecordingState))
     problem: str = ""
-    unusable: Optional[Unusable] = Field(default=None, sa_column=Column(Word(Unusable), nullable=True))
-    facts: Optional[Facts] = Field(default=None, sa_column=_json(FACTS))  # none: never read
-    start: Optional[Fraction] = Field(default=None, sa_column=_exact(nullable=True))  # on the day's label clock
-    duration: Fraction = Field(default=Fraction(0), sa_column=_exact())
+    unusable: Optional[Unusable] = Field(default=None, sa_column=word(Unusable, nullable=True))
+    facts: Optional[Facts] = Field(default=None, sa_column=json(FACTS))  # none: never read
+    start: Optional[Fraction] = Field(default=None, sa_column=exact(nullable=True))  # on the day's label clock
+    duration: Fraction = Field(default=Fraction(0), sa_column=exact())
     unpaired: str = ""  # why it has no partner
     searched: Optional[int] = None  # among how many its sound was searched for, and found in none
-    heard: Optional[Heard] = Field(default=None, sa_column=_json(HEARD))  # on its channels; none: not listened to
-    clock: Optional[Clock] = Field(default=None, sa_column=Column(Word(Clock), nullable=True))  # by which it was placed
-    took: Optional[Fraction] = Field(default=None, sa_column=_exact(nullable=True))  # off-speed: its real seconds
+    heard: Optional[Heard] = Field(default=None, sa_column=json(HEARD))  # on its channels; none: not listened to
+    clock: Optional[Clock] = Field(default=None, sa_column=word(Clock, nullable=True))  # by which it was placed
+    took: Optional[Fraction] = Field(default=None, sa_column=exact(nullable=True))  # off-speed: its real seconds
     aside: str = ""  # why it is left out of pairing: off-speed, or as a person said
     off_speed: str = ""  # how its playback is no real time, where that is why
-    told: Optional[Told] = Field(default=None, sa_column=_json(TOLD))  # what counts of its scene, take and so on
-    merged: Optional[Together] = Field(default=None, sa_column=Column(Word(Together), nullable=True))  # none: one file
+    told: Optional[Told] = Field(default=None, sa_column=json(TOLD))  # what counts of its scene, take and so on
+    merged: Optional[Together] = Field(default=None, sa_column=word(Together, nullable=True))  # none: one file
     members: list[int] = Field(default_factory=list, sa_column=Column(JSONB, nullable=False))  # recordings, in order
     merged_why: str = ""
     merged_by: str = ""
@@ -176,8 +151,8 @@ class OverrideRow(SQLModel, table=True):
     field: str
     value: str
     made_by: str
-    made_at: datetime = Field(default_factory=_now, sa_column=_moment())
-    undone_at: Optional[datetime] = Field(default=None, sa_column=_moment(nullable=True))
+    made_at: datetime = Field(default_factory=now, sa_column=moment())
+    undone_at: Optional[datetime] = Field(default=None, sa_column=moment(nullable=True))
 
 
 class ClockPeriod(SQLModel, table=True):
@@ -187,11 +162,11 @@ class ClockPeriod(SQLModel, table=True):
     model_config = {"arbitrary_types_allowed": True}
     id: int = Field(default=None, primary_key=True)
     source_id: int = Field(foreign_key="source.id", index=True)
-    since: Fraction = Field(sa_column=_exact())  # on the day's label clock
-    before: Fraction = Field(sa_column=_exact())
-    clock: Clock = Field(sa_column=_word(Clock))
+    since: Fraction = Field(sa_column=exact())  # on the day's label clock
+    before: Fraction = Field(sa_column=exact())
+    clock: Clock = Field(sa_column=word(Clock))
     made_by: str
-    made_at: datetime = Field(default_factory=_now, sa_column=_moment())
+    made_at: datetime = Field(default_factory=now, sa_column=moment())
 
 
 class ReportRow(SQLModel, table=True):
@@ -203,13 +178,13 @@ class ReportRow(SQLModel, table=True):
     id: int = Field(default=None, primary_key=True)
     day_id: int = Field(foreign_key="day.id", index=True)
     name: str
-    kind: ReportKind = Field(sa_column=_word(ReportKind))
+    kind: ReportKind = Field(sa_column=word(ReportKind))
     columns: list[str] = Field(default_factory=list, sa_column=Column(JSONB, nullable=False))
     lines: list[list[str]] = Field(default_factory=list, sa_column=Column(JSONB, nullable=False))
     mapping: dict[str, str] = Field(default_factory=dict, sa_column=Column(JSONB, nullable=False))  # field: column
     source_id: Optional[int] = Field(default=None, foreign_key="source.id")  # whose it is; none: any of its kind
     made_by: str
-    made_at: datetime = Field(default_factory=_now, sa_column=_moment())
+    made_at: datetime = Field(default_factory=now, sa_column=moment())
     version: int = Field(default=1, sa_column=_VERSIONS["ReportRow"])
 
 
@@ -223,7 +198,7 @@ class AcceptedRow(SQLModel, table=True):
     oddity: str  # its key: kind and what it is about
     note: str
     made_by: str
-    made_at: datetime = Field(default_factory=_now, sa_column=_moment())
+    made_at: datetime = Field(default_factory=now, sa_column=moment())
 
 
 class SyncPointRow(SQLModel, table=True):
@@ -241,16 +216,16 @@ class SyncPointRow(SQLModel, table=True):
     )
     id: int = Field(default=None, primary_key=True)
     recording_id: int = Field(foreign_key="recording.id", index=True)
-    how: Sense = Field(sa_column=_word(Sense))
-    kind: SyncPointKind = Field(sa_column=_word(SyncPointKind))
+    how: Sense = Field(sa_column=word(Sense))
+    kind: SyncPointKind = Field(sa_column=word(SyncPointKind))
     heard_us: Optional[int] = Field(default=None, sa_column=Column(BigInteger, nullable=True))
     proposed_us: Optional[int] = Field(default=None, sa_column=Column(BigInteger, nullable=True))
     frame: Optional[int] = None  # the first that shows it; of a clap, closed
     proposed_frame: Optional[int] = None
     name: str = ""  # by which it is known on several recordings
-    origin: PointOrigin = Field(default=PointOrigin.FOUND, sa_column=_word(PointOrigin))
+    origin: PointOrigin = Field(default=PointOrigin.FOUND, sa_column=word(PointOrigin))
     likely: float  # heard: 0 to 1; seen: clearness, 2 and more is clear
-    state: Decided = Field(default=Decided.PROPOSED, sa_column=_word(Decided))
+    state: Decided = Field(default=Decided.PROPOSED, sa_column=word(Decided))
     decided_by: str = ""
     version: int = Field(default=1, sa_column=_VERSIONS["SyncPointRow"])
 
@@ -262,14 +237,14 @@ class SyncPointChange(SQLModel, table=True):
     id: int = Field(default=None, primary_key=True)
     sync_point_id: int = Field(sa_column=Column(Integer, ForeignKey("sync_point.id", ondelete="CASCADE"), index=True))
     name: str
-    kind: SyncPointKind = Field(sa_column=_word(SyncPointKind))
+    kind: SyncPointKind = Field(sa_column=word(SyncPointKind))
     heard_us: Optional[int] = Field(default=None, sa_column=Column(BigInteger, nullable=True))
     frame: Optional[int] = None
-    state: Decided = Field(sa_column=_word(Decided))
+    state: Decided = Field(sa_column=word(Decided))
     decided_by: str = ""
     made_by: str
-    made_at: datetime = Field(default_factory=_now, sa_column=_moment())
-    undone_at: Optional[datetime] = Field(default=None, sa_column=_moment(nullable=True))
+    made_at: datetime = Field(default_factory=now, sa_column=moment())
+    undone_at: Optional[datetime] = Field(default=None, sa_column=moment(nullable=True))
 
 
 class SeenLabel(SQLModel, table=True):
@@ -281,10 +256,10 @@ class SeenLabel(SQLModel, table=True):
     recording_id: int = Field(foreign_key="recording.id", index=True)
     display: str  # which one, by name
     frame: int
-    label: Fraction = Field(sa_column=_exact())  # on the day's label clock, seconds
+    label: Fraction = Field(sa_column=exact())  # on the day's label clock, seconds
     made_by: str
-    made_at: datetime = Field(default_factory=_now, sa_column=_moment())
-    undone_at: Optional[datetime] = Field(default=None, sa_column=_moment(nullable=True))
+    made_at: datetime = Field(default_factory=now, sa_column=moment())
+    undone_at: Optional[datetime] = Field(default=None, sa_column=moment(nullable=True))
 
 
 class Pairing(SQLModel, table=True):
@@ -303,13 +278,13 @@ class Pairing(SQLModel, table=True):
     day_id: int = Field(foreign_key="day.id", index=True)
     picture_id: int = Field(foreign_key="recording.id")
     sound_id: int = Field(foreign_key="recording.id", index=True)
-    offset: Fraction = Field(sa_column=_exact())  # by timecode: picture time of sound sample 0
-    state: PairingState = Field(default=PairingState.PROPOSED, sa_column=_word(PairingState))
+    offset: Fraction = Field(sa_column=exact())  # by timecode: picture time of sound sample 0
+    state: PairingState = Field(default=PairingState.PROPOSED, sa_column=word(PairingState))
     reason: str = ""
     said_by: str = ""  # who said that the two belong together; empty: nobody, Vesk found them
-    measurement: Optional[Measurement] = Field(default=None, sa_column=_json(MEASUREMENT))
+    measurement: Optional[Measurement] = Field(default=None, sa_column=json(MEASUREMENT))
     measured_of: str = ""  # the contents it was measured on; empty: those there are
-    tolerance: Optional[Fraction] = Field(default=None, sa_column=_exact(nullable=True))  # frames; None: the day's
+    tolerance: Optional[Fraction] = Field(default=None, sa_column=exact(nullable=True))  # frames; None: the day's
     channels: str = ""  # of its sound that go out, as a person said; empty: as the recipe has it
     measured_as: Optional[str] = None  # names this measurement, anew whenever one is kept; None: not measured
     version: int = Field(default=1, sa_column=_VERSIONS["Pairing"])
@@ -339,7 +314,7 @@ class ComparedRow(SQLModel, table=True):
     other_id: int = Field(foreign_key="recording.id")
     of: str  # the contents of both, as they were then
     same_moment: bool
-    across: Optional[Match] = Field(default=None, sa_column=_json(MATCH))  # measured: the first as the picture
+    across: Optional[Match] = Field(default=None, sa_column=json(MATCH))  # measured: the first as the picture
 
 
 class CorrectionRow(SQLModel, table=True):
@@ -349,17 +324,17 @@ class CorrectionRow(SQLModel, table=True):
     model_config = {"arbitrary_types_allowed": True}
     id: int = Field(default=None, primary_key=True)
     pairing_id: int = Field(foreign_key="pairing.id", index=True)
-    slip: Fraction = Field(sa_column=_exact())  # seconds
-    ppm: Fraction = Field(sa_column=_exact())
-    anchor: Fraction = Field(sa_column=_exact())  # sound seconds
+    slip: Fraction = Field(sa_column=exact())  # seconds
+    ppm: Fraction = Field(sa_column=exact())
+    anchor: Fraction = Field(sa_column=exact())  # sound seconds
     # Jump mends: [sound seconds, step of picture seconds] as "num/den" texts.
     jumps: list[list[str]] = Field(default_factory=list, sa_column=Column(JSONB, nullable=False))
-    origin: Origin = Field(sa_column=_word(Origin))
-    retimed: Kind = Field(default=Kind.SOUND, sa_column=_word(Kind))  # the one that is not the truth
+    origin: Origin = Field(sa_column=word(Origin))
+    retimed: Kind = Field(default=Kind.SOUND, sa_column=word(Kind))  # the one that is not the truth
     act: str = Field(default="", index=True)  # what was done at once has one name, and is undone by it
     made_by: str
-    made_at: datetime = Field(default_factory=_now, sa_column=_moment())
-    undone_at: Optional[datetime] = Field(default=None, sa_column=_moment(nullable=True))
+    made_at: datetime = Field(default_factory=now, sa_column=moment())
+    undone_at: Optional[datetime] = Field(default=None, sa_column=moment(nullable=True))
 
 
 class ScopedCorrectionRow(SQLModel, table=True):
@@ -372,23 +347,23 @@ class ScopedCorrectionRow(SQLModel, table=True):
     model_config = {"arbitrary_types_allowed": True}
     id: int = Field(default=None, primary_key=True)
     day_id: int = Field(foreign_key="day.id", index=True)
-    scope: Scope = Field(default=Scope.DEVICE, sa_column=_word(Scope))
+    scope: Scope = Field(default=Scope.DEVICE, sa_column=word(Scope))
     picture_source_id: Optional[int] = Field(default=None, foreign_key="source.id")  # none: a recording's
     sound_source_id: Optional[int] = Field(default=None, foreign_key="source.id")
     recording_id: Optional[int] = Field(default=None, foreign_key="recording.id")  # whose takes, of a run
     over: bool = False  # above what single takes had of their own then
-    retimed: Kind = Field(default=Kind.SOUND, sa_column=_word(Kind))  # what its rate is laid at
-    since: Optional[Fraction] = Field(default=None, sa_column=_exact(nullable=True))  # on the day's label clock
-    before: Optional[Fraction] = Field(default=None, sa_column=_exact(nullable=True))
-    slip: Fraction = Field(sa_column=_exact())  # seconds, at the anchor
-    drift: Fraction = Field(sa_column=_exact())  # ppm: by how much it grows over the day's label clock
-    ppm: Fraction = Field(sa_column=_exact())  # rate of the sound inside each take
-    anchor: Fraction = Field(sa_column=_exact())  # on the day's label clock
+    retimed: Kind = Field(default=Kind.SOUND, sa_column=word(Kind))  # what its rate is laid at
+    since: Optional[Fraction] = Field(default=None, sa_column=exact(nullable=True))  # on the day's label clock
+    before: Optional[Fraction] = Field(default=None, sa_column=exact(nullable=True))
+    slip: Fraction = Field(sa_column=exact())  # seconds, at the anchor
+    drift: Fraction = Field(sa_column=exact())  # ppm: by how much it grows over the day's label clock
+    ppm: Fraction = Field(sa_column=exact())  # rate of the sound inside each take
+    anchor: Fraction = Field(sa_column=exact())  # on the day's label clock
     jumps: list[list[str]] = Field(default_factory=list, sa_column=Column(JSONB, nullable=False))  # of a run: as above
     act: str = Field(default="", index=True)
     made_by: str
-    made_at: datetime = Field(default_factory=_now, sa_column=_moment())
-    undone_at: Optional[datetime] = Field(default=None, sa_column=_moment(nullable=True))
+    made_at: datetime = Field(default_factory=now, sa_column=moment())
+    undone_at: Optional[datetime] = Field(default=None, sa_column=moment(nullable=True))
 
 
 class CheckRow(SQLModel, table=True):
@@ -402,8 +377,8 @@ class CheckRow(SQLModel, table=True):
     act: str = Field(default="", index=True)
     of: str = ""  # the contents it was made on; empty: those there are
     made_by: str
-    made_at: datetime = Field(default_factory=_now, sa_column=_moment())
-    undone_at: Optional[datetime] = Field(default=None, sa_column=_moment(nullable=True))
+    made_at: datetime = Field(default_factory=now, sa_column=moment())
+    undone_at: Optional[datetime] = Field(default=None, sa_column=moment(nullable=True))
 
 
 class WatchNote(SQLModel, table=True):
@@ -415,8 +390,8 @@ class WatchNote(SQLModel, table=True):
     at_us: int = Field(sa_column=Column(BigInteger, nullable=False))
     text: str
     made_by: str
-    made_at: datetime = Field(default_factory=_now, sa_column=_moment())
-    undone_at: Optional[datetime] = Field(default=None, sa_column=_moment(nullable=True))
+    made_at: datetime = Field(default_factory=now, sa_column=moment())
+    undone_at: Optional[datetime] = Field(default=None, sa_column=moment(nullable=True))
 
 
 class KeptRange(SQLModel, table=True):
@@ -429,8 +404,8 @@ class KeptRange(SQLModel, table=True):
     first: int
     last: int
     made_by: str
-    made_at: datetime = Field(default_factory=_now, sa_column=_moment())
-    undone_at: Optional[datetime] = Field(default=None, sa_column=_moment(nullable=True))
+    made_at: datetime = Field(default_factory=now, sa_column=moment())
+    undone_at: Optional[datetime] = Field(default=None, sa_column=moment(nullable=True))
 
 
 class RoughCutRow(SQLModel, table=True):
@@ -439,10 +414,10 @@ class RoughCutRow(SQLModel, table=True):
     __tablename__ = "rough_cut"
     id: int = Field(default=None, primary_key=True)
     recording_id: int = Field(foreign_key="recording.id", index=True)
-    cut: Optional[RoughCut] = Field(default=None, sa_column=_json(ROUGH_CUT))
+    cut: Optional[RoughCut] = Field(default=None, sa_column=json(ROUGH_CUT))
     made_by: str
-    made_at: datetime = Field(default_factory=_now, sa_column=_moment())
-    undone_at: Optional[datetime] = Field(default=None, sa_column=_moment(nullable=True))
+    made_at: datetime = Field(default_factory=now, sa_column=moment())
+    undone_at: Optional[datetime] = Field(default=None, sa_column=moment(nullable=True))
 
 
 class JournalRow(SQLModel, table=True):
@@ -453,9 +428,11 @@ class JournalRow(SQLModel, table=True):
     day_id: int = Field(foreign_key="day.id", index=True)
     pairing_id: Optional[int] = Field(default=None, foreign_key="pairing.id")
     act: str = ""
-    at: datetime = Field(default_factory=_now, sa_column=_moment())
+    at: datetime = Field(default_factory=now, sa_column=moment())
     by: str
     what: str
+    entry: str = Field(default="", index=True)  # names what it changed
+    undoes: str = ""  # the entry that it undid
 
 
 class RecipeRow(SQLModel, table=True):
@@ -467,9 +444,9 @@ class RecipeRow(SQLModel, table=True):
     id: int = Field(default=None, primary_key=True)
     production_id: int = Field(foreign_key="production.id", index=True)
     name: str
-    recipe: Optional[Recipe] = Field(default=None, sa_column=_json(RECIPE))
+    recipe: Optional[Recipe] = Field(default=None, sa_column=json(RECIPE))
     made_by: str
-    made_at: datetime = Field(default_factory=_now, sa_column=_moment())
+    made_at: datetime = Field(default_factory=now, sa_column=moment())
     version: int = Field(default=1, sa_column=_VERSIONS["RecipeRow"])
 
 
@@ -480,14 +457,14 @@ class Turnover(SQLModel, table=True):
     id: int = Field(default=None, primary_key=True)
     day_id: int = Field(foreign_key="day.id", index=True)
     folder: str
-    state: WorkState = Field(default=WorkState.WAITING, sa_column=_word(WorkState))
+    state: WorkState = Field(default=WorkState.WAITING, sa_column=word(WorkState))
     problem: str = ""
-    recipe: Optional[Recipe] = Field(default=None, sa_column=_json(RECIPE))  # as it was then; none: sound alone
+    recipe: Optional[Recipe] = Field(default=None, sa_column=json(RECIPE))  # as it was then; none: sound alone
     named: str = ""  # the recipe's name
     documents: list[str] = Field(default_factory=list, sa_column=Column(JSONB, nullable=False))  # beside the takes
     says: str = ""  # of the package as a whole: its first line, and what differs from the one before
     made_by: str
-    made_at: datetime = Field(default_factory=_now, sa_column=_moment())
+    made_at: datetime = Field(default_factory=now, sa_column=moment())
 
 
 class Delivery(SQLModel, table=True):
@@ -497,11 +474,11 @@ class Delivery(SQLModel, table=True):
     id: int = Field(default=None, primary_key=True)
     turnover_id: int = Field(foreign_key="turnover.id", index=True)
     picture_id: int = Field(foreign_key="recording.id")  # or of the sound that was cut
-    product: Product = Field(default=Product.SOUND, sa_column=_word(Product))
+    product: Product = Field(default=Product.SOUND, sa_column=word(Product))
     part: int = 0  # which of several: a channel
     name: str = ""  # file name; empty when not delivered
     reason: str = ""
-    written: Optional[Written] = Field(default=None, sa_column=_json(WRITTEN))  # none: not delivered
+    written: Optional[Written] = Field(default=None, sa_column=json(WRITTEN))  # none: not delivered
 
 
 class Progress(SQLModel, table=True):
@@ -514,13 +491,13 @@ class Progress(SQLModel, table=True):
     )
     id: int = Field(default=None, primary_key=True)
     day_id: int = Field(foreign_key="day.id")
-    kind: Work = Field(sa_column=_word(Work))
+    kind: Work = Field(sa_column=word(Work))
     subject_id: int  # day, recording, pairing or turnover
     what: str  # for a person: "measuring A006_001 with 31A_01"
     done: int = 0
     total: int = 0
-    state: WorkState = Field(default=WorkState.WAITING, sa_column=_word(WorkState))
+    state: WorkState = Field(default=WorkState.WAITING, sa_column=word(WorkState))
     problem: str = ""
     stop: bool = False
-    opened_at: datetime = Field(default_factory=_now, sa_column=_moment())
-    changed_at: datetime = Field(default_factory=_now, sa_column=_moment())
+    opened_at: datetime = Field(default_factory=now, sa_column=moment())
+    changed_at: datetime = Field(default_factory=now, sa_column=moment())

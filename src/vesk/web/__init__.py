@@ -18,6 +18,7 @@ from werkzeug.routing import IntegerConverter
 
 from vesk.core.errors import RefusedError, VeskError
 from vesk.core.figures import LARGEST_ID
+from vesk.core.kinds import Role
 from vesk.media.paperwork import MOST_BYTES
 from vesk.settings import Settings, from_environment
 from vesk.web import shared
@@ -34,12 +35,15 @@ from vesk.web.naming.views import bp as naming
 from vesk.web.recording.views import bp as recording
 from vesk.web.reports.views import bp as reports
 from vesk.web.shared import formats
-from vesk.web.shared.form import LONGEST, status_of
+from vesk.web.shared.form import LONGEST, status_of, told
 from vesk.web.shared.views import bp as common
+from vesk.web.signing_in.views import bp as signing_in
+from vesk.web.signing_in.views import gate
 from vesk.web.source.views import bp as source
 from vesk.web.turnover.views import bp as turnover
 from vesk.web.watching.views import bp as watching
 
+LOOK = Role.LOOK
 HERE = ("127.0.0.1", "localhost", "[::1]")
 MOST_SENT = MOST_BYTES + (1 << 16)  # a report and the form around it: its own limit speaks first
 _MOST_FIELDS = 20_000  # every recording of a very large day, ticked
@@ -90,7 +94,9 @@ def create_app(settings: Settings | None = None) -> Flask:
     app.config.update(MAX_CONTENT_LENGTH=MOST_SENT, MAX_FORM_MEMORY_SIZE=MOST_SENT, MAX_FORM_PARTS=_MOST_FIELDS)
     app.config.update(SESSION_COOKIE_SAMESITE="Strict", SEND_FILE_MAX_AGE_DEFAULT=0)
     app.url_map.converters["int"] = _NumberInUse
+    app.config.update(SESSION_COOKIE_SECURE=settings.accounts)
     app.before_request(_begin)  # before the token is looked for: a stranger's name gets none
+    app.before_request(gate)
     CSRFProtect(app)
     for blueprint in (
         common,
@@ -109,15 +115,22 @@ def create_app(settings: Settings | None = None) -> Flask:
         journal,
         watching,
         media,
+        signing_in,
     ):
         app.register_blueprint(blueprint)
     app.jinja_env.filters.update(formats.FILTERS)
     app.jinja_env.trim_blocks = app.jinja_env.lstrip_blocks = True
-    app.context_processor(lambda: {"person": shared.settings().person})
+    app.context_processor(_who)
     app.after_request(_finish)
     app.teardown_appcontext(shared.close_session)
     _register_errors(app)
     return app
+
+
+def _who() -> dict[str, Any]:
+    """Return who is at it, and what they may do, for every page."""
+    account = g.get("account")
+    return {"person": shared.settings().person, "account": account, "may_look": bool(account and account.role == LOOK)}
 
 
 def _begin() -> ResponseReturnValue | None:
@@ -149,7 +162,7 @@ def _finish(response: Response) -> Response:
 def _register_errors(app: Flask) -> None:
     @app.errorhandler(VeskError)
     def _known(error: VeskError) -> ResponseReturnValue:
-        return _error_page(str(error), status_of(error))
+        return _error_page(told(error), status_of(error))
 
     @app.errorhandler(CSRFError)
     def _csrf(error: CSRFError) -> ResponseReturnValue:

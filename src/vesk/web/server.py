@@ -18,7 +18,7 @@ from waitress.task import ThreadedTaskDispatcher
 
 from vesk import logs
 from vesk.settings import from_environment
-from vesk.web import create_app
+from vesk.web import create_app, tls
 
 THREADS = 40
 SENDING_S = 20  # the longest that sending one request may take, from its first byte to its last
@@ -52,28 +52,37 @@ class Server(TcpWSGIServer):
                 channel.will_close = True
 
 
-def make_server(app: Any, address: str, *, threads: int = THREADS) -> Server:
-    """Return a server that listens on ``host:port``."""
+def make_server(app: Any, address: str, *, threads: int = THREADS, proxy: str = "") -> Server:
+    """Return a server that listens on ``host:port``; what `proxy`, an address, says of who asks is believed."""
     told = Adjustments(
         listen=address, threads=threads, connection_limit=1000, channel_timeout=SILENT_S, cleanup_interval=2,
         max_request_body_size=_MOST_BODY, max_request_header_size=1 << 16, asyncore_use_poll=True,
-        ident=None, clear_untrusted_proxy_headers=True,
+        ident=None, clear_untrusted_proxy_headers=True, trusted_proxy=proxy or None,
+        trusted_proxy_headers={"x-forwarded-for", "x-forwarded-proto", "x-forwarded-host"} if proxy else set(),
     )  # fmt: skip
     dispatcher = ThreadedTaskDispatcher()
     dispatcher.set_thread_count(told.threads)
     return Server(app, {}, dispatcher=dispatcher, adj=told, sockinfo=told.listen[0])  # type: ignore[arg-type]  # opaque to us
 
 
-def main(address: str) -> None:
-    """Serve until told to end."""
-    logs.keep(from_environment().var, "web")
+def main(address: str, outside: str = "") -> None:
+    """Serve at ``host:port`` until told to end; over TLS at `outside`, where that is named."""
+    settings = from_environment()
+    logs.keep(settings.var, "web")
 
     def end(_number: int, _frame: FrameType | None) -> None:
         raise SystemExit
 
     signal.signal(signal.SIGTERM, end)
-    make_server(create_app(), address).run()
+    app: Any = create_app(settings)
+    if outside and settings.certificate and settings.key:
+        host, _, port = outside.rpartition(":")
+        secured = tls.context(settings.certificate, settings.key)
+        relay = tls.Relay(host.strip("[]"), int(port), int(address.rpartition(":")[2]), secured)
+        relay.start()
+        app = relay.wrap(app)
+    make_server(app, address, proxy=settings.proxy).run()
 
 
 if __name__ == "__main__":
-    main(sys.argv[1])
+    main(*sys.argv[1:3])

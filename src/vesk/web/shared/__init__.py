@@ -11,16 +11,17 @@ from flask.typing import ResponseReturnValue
 from sqlalchemy.exc import SQLAlchemyError
 from sqlmodel import Session
 
-from vesk.settings import VESK, Settings
+from vesk.settings import LONGEST_NAME, VESK, Settings
 from vesk.store.session import open_session
 
 WHO = "vesk-who"  # the cookie that keeps who a person is
-LONGEST_NAME = 60
 
 
 def settings() -> Settings:
-    """Return the application's settings; the person is who said so in this browser."""
+    """Return the application's settings; the person is who signed in, else who said so in this browser."""
     value: Settings = current_app.config["VESK"]
+    if has_request_context() and "account" in g:
+        return replace(value, person=g.account.name)
     said = unquote(request.cookies.get(WHO, "")) if has_request_context() else ""
     said = " ".join(said.split())[:LONGEST_NAME]
     # Nobody signs as Vesk itself, and nothing unprintable reaches the journal.

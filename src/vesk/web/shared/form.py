@@ -10,19 +10,44 @@ from typing import TypeVar
 from flask import request
 from sqlalchemy.orm.exc import StaleDataError
 
-from vesk.core.errors import NotFoundError, NumberError, RefusedError, StaleError, StorageError, VeskError
+from vesk.core.errors import (
+    NotAllowedError,
+    NotFoundError,
+    NumberError,
+    RefusedError,
+    SlowedError,
+    StaleError,
+    StorageError,
+    VeskError,
+)
 from vesk.core.figures import read_number, read_whole
+from vesk.store import journal
 from vesk.web.shared import session
 
 W = TypeVar("W", bound=StrEnum)
 LONGEST = 2000  # of any field but a report
-_STATUS = {NotFoundError: 404, StaleError: 409, StorageError: 503}
+_STATUS = {NotFoundError: 404, StaleError: 409, StorageError: 503, SlowedError: 429, NotAllowedError: 403}
 _OUT_OF_DATE = "The page is out of date. Load it again."
 
 
 def status_of(error: VeskError) -> int:
     """Return the status that tells a known error."""
     return next((code for kind, code in _STATUS.items() if isinstance(error, kind)), 422)
+
+
+_UNSAID = {"csrf_token", "version", "pairing", "recording", "back", "rows"}  # fields that say nothing to a person
+
+
+def told(error: VeskError) -> str:
+    """Return what an error says; of a change that came too late, both sides: theirs, which counts, and this one."""
+    if not isinstance(error, StaleError) or error.about is None:
+        return str(error)
+    line = journal.newest_about(session(), *error.about)
+    theirs = f" Theirs: {line.what} ({line.by}, {line.at:%H:%M:%S} UTC)." if line is not None else ""
+    said = [f"{name.replace('_', ' ')} {value[:60]}" for name, value in request.form.items()
+            if name not in _UNSAID and value.strip()]  # fmt: skip
+    yours = f" Yours, not applied: {', '.join(said[:8])}." if said else ""
+    return f"{error}{theirs}{yours}"
 
 
 def act(work: Callable[[], str]) -> tuple[int, str, str]:
@@ -32,7 +57,7 @@ def act(work: Callable[[], str]) -> tuple[int, str, str]:
         session().commit()
     except VeskError as error:
         session().rollback()
-        return status_of(error), str(error), ""
+        return status_of(error), told(error), ""
     except StaleDataError:
         session().rollback()
         return 409, "Somebody else changed this meanwhile. Nothing of yours was applied: look at it as it is now.", ""

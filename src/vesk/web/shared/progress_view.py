@@ -2,11 +2,13 @@
 
 from __future__ import annotations
 
+from collections.abc import Hashable
 from dataclasses import dataclass
 from datetime import UTC, datetime
 
 from sqlmodel import Session
 
+from vesk.actions.remembered import Remembered
 from vesk.core.progress import WHOLE
 from vesk.store import progress
 from vesk.store.progress import OPEN
@@ -50,8 +52,22 @@ class ProgressLine:
         return round(100 * self.share)
 
 
+_KEPT: Remembered[Hashable, ProgressLine] = Remembered(64)
+
+
 def progress_line(session: Session, day_id: int) -> ProgressLine:
-    """Return a day's progress."""
+    """Return a day's progress; where nothing is open it is what it was, and pages ask every second."""
+    mark = progress.mark(session, day_id)
+    key = (session.get_bind().engine.url, day_id, mark)
+    line = _KEPT.find(key)
+    if line is None:
+        line = _reckoned(session, day_id)
+        if not line.open:
+            _KEPT.keep(key, line)
+    return line
+
+
+def _reckoned(session: Session, day_id: int) -> ProgressLine:
     rows = progress.of_day(session, day_id)
     running = [row for row in rows if row.state == "running"]
     still = [row for row in rows if row.state in OPEN]

@@ -27,9 +27,23 @@ export const notOurs = (event) =>
 
 const dialog = /** @type {HTMLDialogElement} */ (document.getElementById("keys"));
 document.getElementById("show-keys")?.addEventListener("click", () => dialog.showModal());
-const who = /** @type {HTMLDialogElement} */ (document.getElementById("who"));
-document.getElementById("show-who")?.addEventListener("click", () => who.showModal());
-who.querySelector("[data-close]")?.addEventListener("click", () => who.close());
+const who = /** @type {HTMLDialogElement | null} */ (document.getElementById("who"));
+document.getElementById("show-who")?.addEventListener("click", () => who?.showModal());
+who?.querySelector("[data-close]")?.addEventListener("click", () => who.close());
+
+// Who may only look sees at once what is not theirs to press; the server refuses it anyway.
+if (document.body.dataset.may === "look") {
+  const shut = () => {
+    const all = document.querySelectorAll('form[method="post"] :is(button, input, select, textarea), button[hx-post]');
+    for (const one of /** @type {NodeListOf<HTMLButtonElement>} */ (all))
+      if (!one.disabled && !one.hasAttribute("data-anyone")) {
+        one.disabled = true;
+        one.title = "You may look here, and change nothing.";
+      }
+  };
+  shut();
+  new MutationObserver(shut).observe(document.body, { childList: true, subtree: true });
+}
 
 const letters = /** @type {HTMLInputElement | null} */ (document.getElementById("single-keys"));
 if (letters) {

@@ -34,12 +34,39 @@ const busy = (page) =>
   [...page.querySelectorAll("form[data-kept] :is(input, select)")].some(filled) ||
   document.body.dataset.slipping === "1";
 
+/** Names this page among those that are open. */
+const tab = crypto.getRandomValues(new Uint32Array(3)).join("-");
+/** The progress line's address, with what this page is and about which take.
+ * @param {string} url */
+const here = (url) => {
+  const about = /** @type {HTMLElement | null} */ (document.querySelector("[data-take]"))?.dataset.take ?? "";
+  const page = document.querySelector("nav.pages [aria-current]")?.textContent?.trim() ?? "";
+  return `${url}?${new URLSearchParams({ tab, page, about })}`;
+};
+addEventListener("pagehide", () => {
+  const url = line()?.dataset.url?.replace(/progress$/, "leave");
+  const token = document.body.getAttribute("hx-headers:inherited")?.match(/"X-CSRFToken": "([^"]*)"/)?.[1] ?? "";
+  const said = new FormData();
+  said.set("tab", tab);
+  said.set("csrf_token", token);
+  if (url) navigator.sendBeacon(url, said);
+});
+
+/** Mark the rows of takes that somebody else looks at. */
+const mark = () => {
+  for (const old of document.querySelectorAll("tr[data-with]")) old.removeAttribute("data-with");
+  for (const one of /** @type {NodeListOf<HTMLElement>} */ (document.querySelectorAll(".others [data-at]"))) {
+    const row = one.dataset.at && document.querySelector(`tr[data-recording="${one.dataset.at}"]`);
+    if (row instanceof HTMLElement) row.dataset.with = one.querySelector("b")?.textContent ?? "";
+  }
+};
+
 let shown = line()?.dataset.stamp;
 const follow = async () => {
   const now = line();
   if (now && !document.hidden) {
     try {
-      const response = await fetch(now.dataset.url ?? "", { headers: { "HX-Request-Type": "partial" } });
+      const response = await fetch(here(now.dataset.url ?? ""), { headers: { "HX-Request-Type": "partial" } });
       if (response.ok) {
         const holder = document.createElement("template");
         holder.innerHTML = await response.text();
@@ -49,6 +76,7 @@ const follow = async () => {
           now.replaceWith(fresh);
           window.htmx.process(fresh);
         }
+        mark();
         const page = /** @type {HTMLElement | null} */ (document.querySelector("[data-live]"));
         if (page && (fresh.dataset.stamp !== shown || was !== fresh.dataset.open) && !busy(page)) {
           shown = fresh.dataset.stamp;
@@ -59,6 +87,6 @@ const follow = async () => {
       /* the server is away; the next turn asks again */
     }
   }
-  setTimeout(follow, line()?.dataset.open === "1" ? 1000 : 3000);
+  setTimeout(follow, line()?.dataset.open === "1" ? 1000 : 1300);
 };
-setTimeout(follow, 800);
+setTimeout(follow, 100);

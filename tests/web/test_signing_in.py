@@ -1,0 +1,210 @@
+"""Beyond this machine: nothing answers without an account and TLS, guessing is slowed, who may look changes nothing."""
+
+import shutil
+import socket
+import ssl
+import subprocess
+import threading
+from dataclasses import replace
+from datetime import timedelta
+
+import pytest
+from tests.paper_day import paper_day, picture, sound
+
+from vesk.actions import accounts, pairing
+from vesk.core import signing_in
+from vesk.core.errors import RefusedError, SlowedError
+from vesk.core.kinds import Role
+from vesk.store import accounts as kept
+from vesk.store import journal, pairings
+from vesk.store.columns import now
+from vesk.web import create_app, tls
+from vesk.web.server import make_server
+
+PASSWORD = "the ferry leaves at six"
+HTTPS = "https://localhost"
+
+
+@pytest.fixture
+def day(db, settings):
+    settings.media_roots[0].mkdir()
+    made = paper_day(
+        db, {"A/a.mov": picture("09:00:00:00"), "S1/a.wav": sound("08:59:58:00")}, str(settings.media_roots[0])
+    )
+    pairing.pair_day(db, made)
+    accounts.make(db, "Ida Brandt", PASSWORD, Role.CHANGE)
+    accounts.make(db, "Jon", PASSWORD, Role.LOOK)
+    db.commit()
+    return made
+
+
+@pytest.fixture
+def outside(settings, day):
+    made = create_app(replace(settings, accounts=True))
+    made.config["WTF_CSRF_ENABLED"] = False
+    return made
+
+
+def comes_in(app, name, password=PASSWORD):
+    client = app.test_client()
+    answer = client.post("/sign-in", base_url=HTTPS, data={"name": name, "password": password, "to": "/home"})
+    return client, answer
+
+
+def test_without_an_account_nothing_answers_but_the_page_to_sign_in(outside, day):
+    client = outside.test_client()
+    for rule in outside.url_map.iter_rules():
+        if rule.endpoint in {"static", "signing_in.show", "signing_in.sign_in"}:
+            continue
+        path = rule.rule
+        for name in rule.arguments:
+            path = path.replace(next(p for p in (f"<int:{name}>", f"<{name}>", f"<path:{name}>") if p in path), "1")
+        method = "GET" if "GET" in rule.methods else "POST"
+        answer = client.open(path, method=method, base_url=HTTPS)
+        assert (answer.status_code, answer.headers.get("Location", "/sign-in")[:8]) in {
+            (303, "/sign-in"), (401, "/sign-in")}, path  # fmt: skip
+    assert client.get("/nowhere", base_url=HTTPS).status_code == 303
+    assert client.get("/sign-in", base_url=HTTPS).status_code == 200
+    assert client.get("/sign-in").status_code == 403  # in the clear
+    assert client.get("/sign-in", base_url="https://evil.example").status_code == 421
+
+
+def test_who_signed_in_signs_and_who_may_look_changes_nothing(outside, db, day):
+    (row,) = pairings.of_day(db, day.id)
+    client, answer = comes_in(outside, " ida  BRANDT")
+    assert (answer.status_code, answer.headers["Location"]) == (303, "/home")
+    cookies = answer.headers.getlist("Set-Cookie")
+    assert any("vesk-signed-in" in one for one in cookies)
+    assert all({"HttpOnly", "Secure", "SameSite=Strict"} <= {p.strip() for p in one.split(";")} for one in cookies)
+    change = {"version": str(row.version), "slip_frames": "1"}
+    looking, _ = comes_in(outside, "Jon")
+    page = looking.get(f"/days/{day.id}/", base_url=HTTPS)
+    assert (page.status_code, 'data-may="look"' in page.text) == (200, True)
+    for path in (f"/bench/{row.id}/own", f"/days/{day.id}/stop", "/who", f"/days/{day.id}/intake/watch"):
+        answer = looking.post(path, base_url=HTTPS, data=change)
+        assert (answer.status_code, "may look" in answer.text) == (403, True), path
+    assert client.post("/who", base_url=HTTPS, data={"name": "Somebody"}).status_code == 422
+    assert client.post(f"/bench/{row.id}/own", base_url=HTTPS, data=change).status_code == 200
+    assert journal.of_day(db, day.id)[0].by == "Ida Brandt"
+    assert client.post("/sign-out", base_url=HTTPS).status_code == 303
+    assert client.get(f"/days/{day.id}/", base_url=HTTPS).status_code == 303
+
+
+def test_being_signed_in_ends_by_time_by_password_and_with_the_account(db, day):
+    def come():
+        token = accounts.sign_in(db, "Ida Brandt", PASSWORD, address="192.0.2.7")
+        db.commit()
+        return token
+
+    for end in ("idle", "lasted", "password", "ended"):
+        token = come()
+        assert accounts.who_is(db, token).name == "Ida Brandt"
+        own = kept.sign_ins_of(db, accounts.who_is(db, token).id)[-1]
+        if end == "idle":
+            own.seen_at = now() - signing_in.IDLE - timedelta(seconds=1)
+        elif end == "lasted":
+            own.made_at = now() - signing_in.LASTS - timedelta(seconds=1)
+        elif end == "password":
+            accounts.set_password(db, "Ida Brandt", PASSWORD)
+        else:
+            accounts.end(db, "Ida Brandt")
+        db.commit()
+        assert accounts.who_is(db, token) is None, end
+    with pytest.raises(RefusedError, match="do not belong together"):
+        come()
+    assert accounts.who_is(db, "") is None
+    assert PASSWORD not in kept.named(db, "jon").password
+    assert kept.named(db, "jon").password.startswith("$argon2id$")
+    for name, word in (
+        ("Jon", PASSWORD),
+        ("Vesk", PASSWORD),
+        ("a\x07b", PASSWORD),
+        ("Ada", "short"),
+        ("Ada", "x" * 201),
+    ):
+        with pytest.raises(RefusedError):
+            accounts.make(db, name, word, Role.CHANGE)
+
+
+def test_guessing_is_slowed_by_name_and_by_address(outside, db, day, monkeypatch):
+    monkeypatch.setattr(accounts, "_fits", lambda _kept, typed: typed == PASSWORD)  # hashing is slow of itself
+    for n in range(signing_in.FREE + 1):
+        with pytest.raises(RefusedError):
+            accounts.sign_in(db, "Jon", "wrong wrong", address=f"192.0.2.{n}")
+    with pytest.raises(SlowedError, match="Try again in 2 s"):
+        accounts.sign_in(db, "Jon", PASSWORD, address="192.0.2.200")
+    for n in range(signing_in.FREE + 1):
+        with pytest.raises(RefusedError):
+            accounts.sign_in(db, f"nobody {n}", "wrong wrong", address="192.0.2.201")
+    with pytest.raises(SlowedError):
+        accounts.sign_in(db, "Ida Brandt", PASSWORD, address="192.0.2.201")
+    for row in kept.attempts(db, ["name jon", "from 192.0.2.200"]):
+        row.last_at = now() - timedelta(seconds=3)
+    db.commit()
+    assert accounts.sign_in(db, "Jon", PASSWORD, address="192.0.2.200")
+    db.commit()
+    assert kept.attempts(db, ["name jon"]) == []
+    status = [comes_in(outside, "Ida Brandt", "wrong wrong")[1].status_code for _ in range(signing_in.FREE + 2)]
+    assert status == [422] * (signing_in.FREE + 1) + [429]
+
+
+@pytest.fixture(scope="module")
+def certificate(tmp_path_factory):
+    folder = tmp_path_factory.mktemp("tls")
+    subprocess.run(
+        [shutil.which("openssl"), "req", "-x509", "-newkey", "ec", "-pkeyopt", "ec_paramgen_curve:prime256v1", "-nodes",
+         "-days", "2", "-subj", "/CN=localhost", "-addext", "subjectAltName=DNS:localhost,IP:127.0.0.1",
+         "-keyout", folder / "key.pem", "-out", folder / "certificate.pem"],
+        check=True, capture_output=True,
+    )  # fmt: skip
+    return folder / "certificate.pem", folder / "key.pem"
+
+
+def test_tls_is_spoken_and_tells_where_who_asks_came_from(outside, day, certificate):
+    seen = []
+    outside.before_request_funcs[None].insert(0, lambda: seen.append(_came()))
+    relay = None
+
+    def app(*asked):
+        return relay.wrap(outside)(*asked)
+
+    server = make_server(app, "127.0.0.1:0")
+    relay = tls.Relay("127.0.0.1", 0, server.effective_port, tls.context(*certificate))
+    relay.start()
+    thread = threading.Thread(target=server.run, daemon=True)
+    thread.start()
+    trusting = ssl.create_default_context(cafile=certificate[0])
+
+    def ask(port, *, secured):
+        link = socket.create_connection(("127.0.0.1", port), timeout=10)
+        with trusting.wrap_socket(link, server_hostname="localhost") if secured else link as line:
+            line.sendall(b"GET /sign-in HTTP/1.1\r\nHost: localhost\r\nConnection: close\r\n\r\n")
+            said = b""
+            while block := line.recv(65_536):
+                said += block
+        return said
+
+    try:
+        assert b"200 OK" in ask(relay.port, secured=True)
+        assert b"403 " in ask(server.effective_port, secured=False)  # round the back, in the clear
+        silent = [socket.create_connection(("127.0.0.1", relay.port)) for _ in range(20)]
+        assert b"200 OK" in ask(relay.port, secured=True)
+        with socket.create_connection(("127.0.0.1", relay.port)) as plain:
+            plain.sendall(b"GET /sign-in HTTP/1.1\r\nHost: localhost\r\n\r\n")
+            assert b"Sign in" not in plain.recv(65_536)
+        for one in silent:
+            one.close()
+        assert seen[0] == ("127.0.0.1", "https")
+    finally:
+        relay.stop()
+        server.trigger.pull_trigger(server.close)
+        thread.join(10)
+        server.task_dispatcher.shutdown()
+    with pytest.raises(RefusedError, match="cannot be used"):
+        tls.context(certificate[1], certificate[0])
+
+
+def _came():
+    from flask import request
+
+    return request.remote_addr, request.scheme
