@@ -330,7 +330,7 @@ def _report_kills(settings: Settings, poster: Poster, victims: Counter[str], ope
             there = {path.relative_to(folder).as_posix() for path in folder.rglob("*") if path.is_file()}
             whole = folder.exists() and there == listed and _hashes_hold(folder)
             half += folder.exists() != (row.state == "done") or (row.state == "done" and not whole)
-            half += row.state == "done" and package.UNFINISHED in str(package.place_of(row))
+            half += row.state == "done" and package.UNFINISHED in str(package.place_of(settings, row))
     print(f"\nkills: {sum(victims.values())} ({', '.join(f'{n} {name}' for name, n in sorted(victims.items()))})")
     print(f"  edits posted beside: {sum(poster.statuses.values())}: {dict(sorted(poster.statuses.items()))}")
     there = len(poster.accepted) - lost.total()

@@ -47,11 +47,11 @@ def _facts(kind: str, start: int, seconds: int) -> Facts:
     )
 
 
-def large_day(session: Session, recordings: int, cameras: str = "AB") -> tuple[Day, int]:
+def large_day(session: Session, recordings: int, cameras: str = "AB", *, number: int = 0) -> tuple[Day, int]:
     """Make a measured day of so many recordings of cameras and a recorder; returns it and one of its pairings."""
     production = days.production_named(session, "The Lantern Ferry")
     day = Day(
-        production_id=production.id, number=recordings, shot_on=date(2027, 3, 21), folder="/nowhere",
+        production_id=production.id, number=number or recordings, shot_on=date(2027, 3, 21), folder="/nowhere",
         fps=PAL.fps, tolerance=Fraction(1, 4),
     )  # fmt: skip
     session.add(day)
@@ -100,7 +100,7 @@ def _database_s(own: cluster.Cluster) -> float:
     return ticks / os.sysconf("SC_CLK_TCK")
 
 
-def _timed(own: cluster.Cluster, queries: list[int], work: Callable[[], object], times: int = TIMES) -> str:
+def timed(own: cluster.Cluster, queries: list[int], work: Callable[[], object], times: int = TIMES) -> str:
     """Return CPU ms of this process and of the database, and the number of queries, as columns."""
     queries[0], at_database, begun = 0, _database_s(own), time.process_time()
     for _ in range(times):
@@ -110,7 +110,7 @@ def _timed(own: cluster.Cluster, queries: list[int], work: Callable[[], object],
 
 
 @contextmanager
-def _served(home: Path) -> Iterator[tuple[Settings, cluster.Cluster]]:
+def served(home: Path) -> Iterator[tuple[Settings, cluster.Cluster]]:
     own, _ = cluster.have(home / "postgres")
     cluster.start(own)
     try:
@@ -124,7 +124,7 @@ def _served(home: Path) -> Iterator[tuple[Settings, cluster.Cluster]]:
 
 def main(scale: float) -> int:
     """Run and print."""
-    with tempfile.TemporaryDirectory() as place, _served(Path(place)) as (settings, own):
+    with tempfile.TemporaryDirectory() as place, served(Path(place)) as (settings, own):
         app = create_app(settings)
         app.config["WTF_CSRF_ENABLED"] = False
         client = app.test_client()
@@ -155,13 +155,13 @@ def main(scale: float) -> int:
                 if answer.status_code != 200:
                     print(f"{name}: {answer.status_code}")
                     continue
-                found = _timed(own, queries, lambda address=address: client.get(address, follow_redirects=True))
+                found = timed(own, queries, lambda address=address: client.get(address, follow_redirects=True))
                 print(f"{name:30}{found}{len(answer.data) / 1e3:7.0f}")
             with open_session(settings.sqlalchemy_url) as session:
                 many, _ = large_day(session, recordings, "ABCDEFGHIJK")
                 crowded = f"/days/{many.id}/clocks"
             client.get(crowded)
-            found = _timed(own, queries, lambda crowded=crowded: client.get(crowded))
+            found = timed(own, queries, lambda crowded=crowded: client.get(crowded))
             print(f"{'Clocks of twelve devices':30}{found}{len(client.get(crowded).data) / 1e3:7.0f}")
             # Everything above is remembered; here a row that all of it rests on was changed just before.
 
@@ -173,13 +173,13 @@ def main(scale: float) -> int:
                 return len(answer.data) if answer.status_code == 200 else -1
 
             slip()  # as every page above, it is asked once before
-            print(f"{'a slip on the bench':30}{_timed(own, queries, slip)}{slip() / 1e3:7.0f}")
+            print(f"{'a slip on the bench':30}{timed(own, queries, slip)}{slip() / 1e3:7.0f}")
             for name in ("", "clocks", "turnover"):
                 address = f"/days/{number}/{name}"
                 spent = []
                 for _ in range(TIMES):
                     slip()
-                    spent.append(_timed(own, queries, lambda address=address: client.get(address), times=1))
+                    spent.append(timed(own, queries, lambda address=address: client.get(address), times=1))
                 print(f"{(name or 'day').title() + ', just after a slip':30}{sorted(spent)[TIMES // 2]}")
             with open_session(settings.sqlalchemy_url) as session:
                 session.get(Recording, chosen).aside = "as a person said"
@@ -188,6 +188,6 @@ def main(scale: float) -> int:
                 overview.forget()
                 print(
                     f"{name + ', every row read anew':30}"
-                    f"{_timed(own, queries, lambda address=address: client.get(address), times=1)}"
+                    f"{timed(own, queries, lambda address=address: client.get(address), times=1)}"
                 )
     return 0

@@ -214,7 +214,7 @@ def test_a_full_disk_loses_no_decision(db, settings, day, monkeypatch):
     # It says so and why, nothing in it looks finished, and it goes on where it ended.
     assert (row.state, "No space left on device" in row.problem) == ("failed", True)
     assert not Path(row.folder).exists()
-    assert [one.name for one in package.place_of(row).rglob("*") if one.is_file()] == ["UNFINISHED.txt"]
+    assert [one.name for one in package.place_of(settings, row).rglob("*") if one.is_file()] == ["UNFINISHED.txt"]
     assert only(db, day, "A006_001.mov").state == "checked"
     turnover.go_on(db, settings, row.id)
     with pytest.raises(StaleError, match="being made already"):

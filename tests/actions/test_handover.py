@@ -219,7 +219,7 @@ def test_a_movie_that_is_stopped_is_gone_on_with_and_what_stands_is_not_made_twi
         stop.setattr(package.products, "copy_movie", second)
         package.make(db, settings, row.id)
     assert row.state == "stopped"
-    folder = package.place_of(row)
+    folder = package.place_of(settings, row)
     first = {"sound/A006_001.wav", "movies/A006_001.mov"}
     assert handed_over(folder) == first
     before = {name: (folder / name).stat().st_mtime_ns for name in first}
@@ -245,7 +245,7 @@ def test_a_disk_that_fills_at_the_last_document_leaves_nothing_that_looks_finish
             package.make(db, settings, row.id)
     assert (row.state, "No space left" in row.problem) == ("failed", True)
     assert not Path(row.folder).exists()
-    made = (package.place_of(row) / "sound/A006_001.wav").stat().st_mtime_ns
+    made = (package.place_of(settings, row) / "sound/A006_001.wav").stat().st_mtime_ns
     turnover.go_on(db, settings, row.id)
     package.make(db, settings, row.id)
     assert row.state == "done"

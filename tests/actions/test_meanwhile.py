@@ -236,7 +236,7 @@ def test_a_killed_worker_leaves_no_package_that_looks_finished_and_an_undone_che
         with pytest.raises(Killed):
             package.make(db, settings, row.id)
     db.rollback()
-    folder = package.place_of(row)
+    folder = package.place_of(settings, row)
     assert "(unfinished)" in folder.name
     assert handed_over(folder) == {"sound/A006_001.wav"}
     assert (folder / "UNFINISHED.txt").exists()

@@ -143,7 +143,7 @@ def test_light_copies_are_let_go_before_what_was_heard(tmp_path):
         for path, size in ((own.light, 4000), (own.light_index, 100), (own.peaks, 1000)):
             path.write_bytes(b"x" * size)
         own.done.touch()
-    gone, freed = cache.trim(tmp_path, 3000)
+    gone, freed, _ = cache.trim(tmp_path, 3000)
     assert (gone, freed) == (2, 8000)
     assert old.peaks.exists()
     assert not new.light_index.exists()

@@ -183,6 +183,6 @@ def test_a_full_cache_lets_the_oldest_unused_go_and_nothing_that_is_worked_on(tm
         entry.done.touch()
         os.utime(entry.done, (1000 + age, 1000 + age))
     cache.touch(cache.entry_of(tmp_path, names[0]))  # the oldest, but used just now
-    assert cache.trim(tmp_path, 10_000) == (0, 0)
-    assert cache.trim(tmp_path, 3_000, keep={names[1]}) == (2, 2000)
+    assert cache.trim(tmp_path, 10_000)[:2] == (0, 0)
+    assert cache.trim(tmp_path, 3_000, keep={names[1]})[:2] == (2, 2000)
     assert sorted(path.name for path in tmp_path.glob("??/*")) == [names[0], names[1], names[4]]

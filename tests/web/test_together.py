@@ -4,6 +4,7 @@ from dataclasses import replace
 from fractions import Fraction
 
 import pytest
+from sqlmodel import select
 from tests.paper_day import paper_day, picture, sound
 
 from vesk.actions import correct, pairing
@@ -45,7 +46,7 @@ def test_who_else_is_here_and_on_which_take_until_they_leave(app, db, day):
     assert "Jon" not in beat(ida, "tab-of-ida", "Day")
     presence.forget(db)
     db.commit()
-    assert db.query(presence.Presence).count() == 1
+    assert len(db.exec(select(presence.Presence)).all()) == 1
     for tab in ("x", "<script>", "x" * 99):
         assert "also here" not in beat(jon, tab, "Day")
     assert beat(jon, "tab-of-jon", "Day", "9" * 30)

@@ -45,7 +45,7 @@ def growing(paths: Sequence[Path]) -> set[Path]:
 def has_news(session: Session, settings: Settings, day: Day) -> bool:
     """Say whether the day's folder holds something that an intake would bring in, mark or mend."""
     try:
-        root = scan.allowed(Path(day.folder), settings.media_roots)
+        root = scan.allowed(settings.here(day.folder), settings.media_roots)
     except MediaError:
         return False  # the disk is away; it will be looked at again
     rows = {row.path: row for row in recordings.files_of_day(session, day.id)}

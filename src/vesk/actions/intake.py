@@ -112,7 +112,7 @@ def take_in(session: Session, settings: Settings, day: Day, on_progress: OnProgr
     The files are read while nobody waits; then the day is taken, and what was read is laid over what is there. What
     was decided about a recording stays; a file that vanished is marked, not forgotten.
     """
-    root = scan.allowed(Path(day.folder), settings.media_roots)
+    root = scan.allowed(settings.here(day.folder), settings.media_roots)
     day_id = day.id
     known = {row.path: row for row in recordings.files_of_day(session, day_id)}
     changes.rest(session)

@@ -2,8 +2,6 @@
 
 from __future__ import annotations
 
-from pathlib import Path
-
 from sqlmodel import Session
 
 from vesk.actions.facts import facts_of
@@ -17,7 +15,7 @@ from vesk.store.tables import Day, Recording
 def located(session: Session, settings: Settings, day: Day, row: Recording) -> Located:
     """Return a recording's place on disk and in the cache."""
     members = tuple(located(session, settings, day, one) for one in recordings.members_of(session, row))
-    path = members[0].path if members else scan.placed(Path(day.folder), row.path)
+    path = members[0].path if members else scan.placed(settings.here(day.folder), row.path)
     return Located(
-        path, facts_of(row), cache.entry_of(settings.cache, row.content), members, row.merged, Path(day.folder)
+        path, facts_of(row), cache.entry_of(settings.cache, row.content), members, row.merged, settings.here(day.folder)
     )

@@ -49,9 +49,9 @@ _OFTEN_S = 0.2
 _BLOCKS_A_SECOND = 48_000 / delivering.BLOCK
 
 
-def place_of(row: Turnover) -> Path:
+def place_of(settings: Settings, row: Turnover) -> Path:
     """Return where a turnover's files lie now: in its folder once it is done."""
-    final = Path(row.folder)
+    final = settings.here(row.folder)
     return final if row.state == "done" or final.exists() else final.with_name(final.name + UNFINISHED)
 
 
@@ -153,7 +153,7 @@ def _make(session: Session, settings: Settings, turnover_id: int, on_progress: O
     project = days.get_production(session, day.production_id).name
     kept = {(one.picture_id, one.product, one.part): one for one in turnovers.deliveries(session, turnover_id)}
     changes.rest(session)
-    making = _Making(settings, day, project, row, recipe, _opened(row), _Meter(on_progress, 1), kept)
+    making = _Making(settings, day, project, row, recipe, _opened(settings, row), _Meter(on_progress, 1), kept)
     making.names.taken |= {one.name.casefold() for one in kept.values() if one.name}
     for number in sorted(number for number in ids if number):
         try:
@@ -178,11 +178,12 @@ def _make(session: Session, settings: Settings, turnover_id: int, on_progress: O
     _finish(session, making)
 
 
-def _opened(row: Turnover) -> Path:
-    folder = Path(row.folder).with_name(Path(row.folder).name + UNFINISHED)
+def _opened(settings: Settings, row: Turnover) -> Path:
+    final = settings.here(row.folder)
+    folder = final.with_name(final.name + UNFINISHED)
     try:
-        if Path(row.folder).exists() and not folder.exists():
-            Path(row.folder).rename(folder)  # ended between its naming and the row that says so
+        if final.exists() and not folder.exists():
+            final.rename(folder)  # ended between its naming and the row that says so
         folder.mkdir(parents=True, exist_ok=True)
         (folder / _NOTE).write_text(_SAYS, encoding="utf-8")
     except OSError as error:
@@ -446,7 +447,7 @@ def _finish(session: Session, making: _Making) -> None:
     documents.write_documents(session, view, row, making.folder, lines, known)
     try:
         (making.folder / _NOTE).unlink(missing_ok=True)
-        making.folder.rename(row.folder)
+        making.folder.rename(making.settings.here(row.folder))
     except OSError as error:
         raise StorageError(making.folder, error.strerror or str(error)) from error
     row.state, row.problem = WorkState.DONE, ""

@@ -15,6 +15,8 @@ COMMANDS = {
     "work": "run workers, here or on another machine",
     "status": "say what runs",
     "stop": "end what runs",
+    "backup": "write database and settings into one file, while everything runs",
+    "restore": "bring a backup into a Vesk that holds nothing yet",
     "adopt": "make a database that was moved, copied or lost its secret this Vesk's own",
     "simulate": "make the media of a scenario",
     "probe": "print what files say of themselves",

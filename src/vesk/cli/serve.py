@@ -4,14 +4,15 @@ from __future__ import annotations
 
 import argparse
 import ipaddress
+import json
 import socket
 from collections.abc import Callable
 from dataclasses import replace
 from pathlib import Path
 
 from vesk.core.errors import MediaError, RefusedError
-from vesk.services import supervisor
-from vesk.settings import Settings, from_environment
+from vesk.services import keeping, supervisor
+from vesk.settings import KEPT, Settings, from_environment
 
 _PORT = 8730  # where nothing else is said
 
@@ -26,12 +27,16 @@ def arguments(parser: argparse.ArgumentParser) -> None:
     parser.add_argument("--certificate", type=Path, help="a certificate for TLS, with those above it")
     parser.add_argument("--key", type=Path, help="its key")
     parser.add_argument("--proxy", default="", metavar="ADDRESS", help="a proxy that does TLS instead")
+    parser.add_argument(
+        "--share", metavar="ADDRESS", default="", help="let workers on other machines in at this address of this one"
+    )
     parser.add_argument("--name", action="append", default=[], help="a name this is asked for by (repeatable)")
 
 
 def run(options: argparse.Namespace) -> int:
     """Serve until Ctrl-C."""
     settings = from_environment()
+    settings = _as_before(settings, options)
     folders = options.media or list(settings.media_roots)
     if not folders:
         raise RefusedError("Name the folder that holds the days' media: ./vesk serve --media FOLDER")
@@ -41,7 +46,20 @@ def run(options: argparse.Namespace) -> int:
     settings = replace(settings, media_roots=tuple(folder.resolve() for folder in folders))
     settings = replace(settings, hosts=(*settings.hosts, *options.name))
     settings, listen = _outside(settings, options)
-    return serve(settings, options.workers, "serve", listen=listen)
+    return serve(settings, options.workers, "serve", listen=listen, share=options.share)
+
+
+def _as_before(settings: Settings, options: argparse.Namespace) -> Settings:
+    """Return settings that go on as Vesk was last started, or as a backup says, where nothing else is said."""
+    try:
+        kept = json.loads((settings.var / KEPT).read_text(encoding="utf-8"))
+    except (OSError, ValueError):
+        return settings
+    if not options.media and not settings.media_roots:
+        settings = replace(settings, media_roots=tuple(Path(one) for one in kept.get("media", [])))
+    if not settings.outputs:
+        settings = replace(settings, outputs=tuple(Path(one) for one in kept.get("output", [])))
+    return settings
 
 
 def _outside(settings: Settings, options: argparse.Namespace) -> tuple[Settings, str]:
@@ -111,6 +129,7 @@ def serve(
     prepare: Callable[[Settings, supervisor.Steps], object] = lambda _settings, _steps: None,
     *,
     listen: str = "",
+    share: str = "",
 ) -> int:
     """Start everything, let `prepare` fill it, and stay until asked to end."""
     supervisor.take_folder(settings)
@@ -118,12 +137,14 @@ def serve(
     steps = supervisor.Steps()
     running = supervisor.Running(settings, kind)
     try:
-        running.settings, running.own = supervisor.database(settings, steps)
+        running.share = share
+        running.settings, running.own = supervisor.database(settings, steps, share=share)
         if settings.accounts:
             _check_accounts(running.settings)
         running.start_web(listen)
         running.start_workers(workers)
         running.note()
+        keeping.write(settings.var / KEPT, json.dumps(running.settings.kept(), indent=1), 0o600)
         prepare(running.settings, steps)
         steps("waiting for the web server", running.wait_for_web)
         print(f"\nVesk is at {running.address}   ({steps.elapsed:.1f} s; Ctrl-C ends it)\n", flush=True)

@@ -3,15 +3,16 @@
 from __future__ import annotations
 
 import logging
+import shutil
 
 import procrastinate
 from sqlmodel import Session
 
+from vesk.actions import brief, merging
 from vesk.actions import folder_watch as watch_action
 from vesk.actions import intake as intake_action
 from vesk.actions import light_copies as light_action
 from vesk.actions import measuring as measure_action
-from vesk.actions import merging
 from vesk.actions import package as package_action
 from vesk.actions import pairing as pairing_action
 from vesk.actions import sync_points as sync_points_action
@@ -23,7 +24,7 @@ from vesk.jobs.queue import AFTER, IDLE, LAST, LATER, SOON, URGENT, enqueue
 from vesk.jobs.tracked import AGAIN, persisting, tracked
 from vesk.media import cache
 from vesk.settings import Settings, for_work
-from vesk.store import days, pairings, progress, recordings
+from vesk.store import days, machines, pairings, presence, progress, recordings
 from vesk.store.tables import Day, Recording, Turnover
 
 tasks = procrastinate.Blueprint()
@@ -209,6 +210,7 @@ def compare(day_id: int) -> None:
         day = days.get_day(session, day_id)
         for pairing_id in pairing_action.pair_by_solution(session, day):
             ask_measure(session, pairing_id, priority=LATER)
+        brief.reckon(session, day_id)  # so that lists of days have it
         if settings.light_copies:
             for row in light_action.wanted(session, settings, day):
                 # What failed, was stopped, or was made once and let go of since, is made where somebody opens it.
@@ -256,14 +258,17 @@ def watch_folders(timestamp: int) -> None:  # noqa: ARG001
                 session.commit()
 
 
-@tasks.periodic(cron="17 * * * *")
+@tasks.periodic(cron="7,27,47 * * * *")
 @tasks.task(retry=AGAIN, name="tidy_cache", queueing_lock="tidy_cache")
 def tidy_cache(timestamp: int) -> None:  # noqa: ARG001
-    """Let go of what the cache holds beyond its bound, but for recordings that somebody or something works on now."""
+    """Let go of what the cache holds beyond its bound, but for what is worked on now; note how much room is left."""
     settings = for_work()
     with persisting(settings) as session:
         busy = progress.subjects(session, (Work.LISTEN, Work.SYNC_POINTS, Work.SEARCH, Work.LIGHT))
         keep = {row.content for row in recordings.by_id(session, busy).values()}
-    gone, freed = cache.trim(settings.cache, settings.cache_gb * 1e9, keep=keep)
+    gone, freed, left = cache.trim(settings.cache, settings.cache_gb * 1e9, keep=keep)
+    with persisting(settings) as session:
+        machines.note_room(session, free_bytes=shutil.disk_usage(settings.var).free, cache_bytes=left)
+        presence.forget(session)
     if gone:
         log.info("the cache let %d entries go, %.1f GB", gone, freed / 1e9)

@@ -47,6 +47,15 @@ async def tend(connection: AsyncConnection[Any]) -> None:
         await _mark_lost(connection)
 
 
+async def say(connection: AsyncConnection[Any], name: str, host: str) -> None:
+    """Say that a worker looks after the queue."""
+    await connection.execute(
+        "INSERT INTO worker_seen (name, host, since, seen_at) VALUES (%s, %s, now(), now())"
+        " ON CONFLICT (name) DO UPDATE SET host = excluded.host, seen_at = now()",
+        (name, host),
+    )
+
+
 async def _take_up(connection: AsyncConnection[Any]) -> None:
     found = await connection.execute(
         "SELECT job.id, job.task_name, job.args, job.attempts FROM procrastinate_jobs job"

@@ -9,6 +9,7 @@ from __future__ import annotations
 import asyncio
 import logging
 import os
+import socket
 import time
 from collections.abc import Awaitable, Callable
 from typing import Any
@@ -40,7 +41,8 @@ def worker_app(settings: Settings) -> procrastinate.App:
 class _Watch:
     """Looks at one worker from beside it."""
 
-    def __init__(self) -> None:
+    def __init__(self, name: str) -> None:
+        self._name = name
         self.worker: Any = None
         self._seen = time.monotonic()
         self._ending: float | None = None
@@ -55,6 +57,7 @@ class _Watch:
         """Tend the queue; end this process where it holds a job that nobody knows of."""
         try:
             async with await psycopg.AsyncConnection.connect(settings.database_url, connect_timeout=5) as connection:
+                await tending.say(connection, self._name, socket.gethostname())
                 await tending.tend(connection)
                 lost = self.worker is not None and await tending.is_lost(connection, self.worker)
             self._seen = time.monotonic()
@@ -74,13 +77,13 @@ class _Watch:
 
 def work(settings: Settings, *, name: str) -> None:
     """Run one worker until it is told to stop; it takes one job at a time."""
-    watch = _Watch()
+    watch = _Watch(name)
 
     async def run() -> None:
         async def look() -> None:
             while True:
-                await asyncio.sleep(_TEND_S)
                 await watch.look(settings)
+                await asyncio.sleep(_TEND_S)
 
         app = worker_app(settings)
         async with app.open_async():

@@ -304,15 +304,15 @@ def touch(store: CacheEntry) -> None:
             store.used.touch()
 
 
-def trim(cache: Path, most_bytes: float, *, keep: Collection[str] = ()) -> tuple[int, int]:
+def trim(cache: Path, most_bytes: float, *, keep: Collection[str] = ()) -> tuple[int, int, int]:
     """Let the entries go that were not used for longest until the cache holds less than a bound.
 
     What is let go is computed anew when it is asked for; entries named in `keep` stay.
 
     Returns
     -------
-    gone, freed : int
-        Light copies and entries, and their bytes.
+    gone, freed, left : int
+        Light copies and entries that went, their bytes, and the bytes that the cache holds now.
     """
     found = []
     for folder in cache.glob("??/*"):
@@ -334,4 +334,4 @@ def trim(cache: Path, most_bytes: float, *, keep: Collection[str] = ()) -> tuple
             if own.folder.name not in keep and size:
                 let(own)
                 left, gone, freed = left - size, gone + 1, freed + size
-    return gone, freed
+    return gone, freed, left

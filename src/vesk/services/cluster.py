@@ -164,12 +164,17 @@ def answers(cluster: Cluster) -> bool:
 
 
 def start(
-    cluster: Cluster, *, tell: Callable[[str], None] = lambda _: None, durable: bool = True, port: int | None = None
+    cluster: Cluster,
+    *,
+    tell: Callable[[str], None] = lambda _: None,
+    durable: bool = True,
+    port: int | None = None,
+    more: str = "",
 ) -> None:
     """Start the server unless it runs; an old one that is still dying is waited for.
 
     Without `durable` nothing waits for the disk: for databases that are thrown away. With `port` it is started there
-    or not at all: others know it by that.
+    or not at all: others know it by that. Options that there are `more` stand above these.
     """
     problem = ""
     for attempt in range(20):
@@ -185,6 +190,7 @@ def start(
         )
         if not durable:
             options += " -c fsync=off -c synchronous_commit=off -c full_page_writes=off"
+        options += more
         done = _as_account([
             str(bin_folder() / "pg_ctl"), "-D", str(cluster.data), "-w", "-t", "30", "-l", str(cluster.log),
             "-o", options, "start",

@@ -61,7 +61,7 @@ def _read(path: Path) -> dict[str, Any]:
     return values if isinstance(values, dict) else {}
 
 
-def _write(path: Path, text: str, mode: int) -> None:
+def write(path: Path, text: str, mode: int) -> None:
     """Write a small file in one step: it stands whole, or as it was."""
     part = path.with_name(f"{path.name}.{os.getpid()}.part")
     with os.fdopen(os.open(part, os.O_WRONLY | os.O_CREAT | os.O_TRUNC, mode), "w", encoding="utf-8") as file:
@@ -81,15 +81,15 @@ def secret_of(data: Path) -> str:
 
 def sign(data: Path, var: Path, *, secret: str) -> None:
     """Write inside a database whose it is, and its secret."""
-    _write(data / SECRET, secret, 0o600)
-    _write(data / RECORD, json.dumps({"id": secrets.token_hex(8), "var": str(var)}), 0o600)
+    write(data / SECRET, secret, 0o600)
+    write(data / RECORD, json.dumps({"id": secrets.token_hex(8), "var": str(var)}), 0o600)
 
 
 def note_beside(data: Path, var: Path) -> Cluster:
     """Write in Vesk's folder where its database lies; one inside it is named from there, as both move together."""
     lies = str(data.relative_to(var)) if var in data.parents else str(data)
     var.mkdir(parents=True, exist_ok=True)
-    _write(var / BESIDE, json.dumps({"id": _read(data / RECORD).get("id"), "data": lies}), 0o600)
+    write(var / BESIDE, json.dumps({"id": _read(data / RECORD).get("id"), "data": lies}), 0o600)
     return Cluster(data)
 
 
@@ -141,7 +141,7 @@ def find(var: Path) -> Cluster | None:
             "a copy, or have a new one made: ./vesk adopt"
         )
     if record.get("var") != str(var):  # moved or renamed, and where it was there is none any more
-        _write(data / RECORD, json.dumps({**record, "var": str(var)}), 0o600)
+        write(data / RECORD, json.dumps({**record, "var": str(var)}), 0o600)
         _own_as(data / RECORD, data)
     return note_beside(data, var)
 

@@ -14,8 +14,8 @@ from dataclasses import dataclass, field, replace
 from types import FrameType
 from typing import IO
 
-from vesk.core.errors import VeskError
-from vesk.services import cluster, state
+from vesk.core.errors import RefusedError, VeskError
+from vesk.services import cluster, sharing, state
 from vesk.services.keeping import Cluster
 from vesk.settings import PROJECT, Settings
 
@@ -57,9 +57,14 @@ class Steps:
         return time.monotonic() - self._start
 
 
-def database(settings: Settings, steps: Steps) -> tuple[Settings, Cluster | None]:
-    """Have the database running and migrated; returns settings that name it, and the cluster where it is Vesk's own."""
+def database(settings: Settings, steps: Steps, *, share: str = "") -> tuple[Settings, Cluster | None]:
+    """Have the database running and migrated; returns settings that name it, and the cluster where it is Vesk's own.
+
+    With `share`, an address of this machine, workers on others reach it there.
+    """
     if settings.database_url:
+        if share:
+            raise RefusedError("The database is not Vesk's own: whoever runs it says who reaches it.")
         from vesk.store import migrate  # noqa: PLC0415 - heavy, and not needed by every command
 
         steps("bringing the database to the present schema", lambda: migrate.to_head(settings.sqlalchemy_url))
@@ -73,9 +78,14 @@ def database(settings: Settings, steps: Steps) -> tuple[Settings, Cluster | None
 
     steps("database cluster", have)
     own = found[0]
-    steps("starting PostgreSQL on 127.0.0.1", lambda: cluster.start(own, tell=print))
+    more = sharing.prepare(own, share) if share else ""
+    if share and cluster.running(own):
+        cluster.stop(own)  # left over from a Vesk that did not share
+    steps("starting PostgreSQL on 127.0.0.1", lambda: cluster.start(own, tell=print, more=more))
     cluster.ensure_database(own)
     named = replace(settings, database_url=own.url())
+    if share:
+        sharing.note(own, named)
 
     def migrate_it() -> None:
         from vesk.store import migrate  # noqa: PLC0415
@@ -102,6 +112,7 @@ class Running:
     commands: dict[str, list[str]] = field(default_factory=dict)
     logs: dict[str, IO[bytes]] = field(default_factory=dict)
     port: int = 0
+    share: str = ""  # the address at which workers elsewhere reach the database
     host: str = "127.0.0.1"
     outside: str = ""  # where TLS is spoken, ``host:port``
 
@@ -124,13 +135,11 @@ class Running:
         self.commands[name] = command
         self.logs[name] = log
 
-    def start_workers(self, count: int) -> None:
-        """Start workers."""
+    def start_workers(self, count: int, host: str = "") -> None:
+        """Start workers, named after their `host` where several share Vesk's folder."""
         for number in range(count):
-            self.start(
-                f"worker-{number + 1}",
-                [sys.executable, "-m", "vesk", "work", "--one", f"worker-{number + 1}"],
-            )
+            name = f"{host}-worker-{number + 1}" if host else f"worker-{number + 1}"
+            self.start(name, [sys.executable, "-m", "vesk", "work", "--one", name])
 
     def start_web(self, listen: str = "") -> None:
         """Start the web server on a free port, and where it is to `listen` (``host:port``), if that is said.
@@ -203,7 +212,8 @@ class Running:
         print("  the database does not answer; starting it again", flush=True)
         try:
             # On the port that everybody here knows.
-            cluster.start(own, port=int(self.settings.database_url.rpartition(":")[2].split("/")[0]))
+            port = int(self.settings.database_url.rpartition(":")[2].split("/")[0])
+            cluster.start(own, port=port, more=sharing.prepare(own, self.share) if self.share else "")
             print("  the database is back", flush=True)
         except (VeskError, OSError, subprocess.SubprocessError) as error:
             print(f"  {error}", flush=True)

@@ -1,13 +1,17 @@
-"""How the queue is doing: what waits, runs and failed, since when, and who works."""
+"""How Vesk is: what waits, runs and failed, since when, who works where, and how much room is left."""
 
 from __future__ import annotations
 
+import shutil
 from dataclasses import dataclass
+from pathlib import Path
 
 from sqlalchemy import text
 from sqlmodel import Session
 
-_WORKING_S = 8  # four heartbeats, as `jobs.tending` counts
+from vesk.core.room import lasts_s
+from vesk.store import machines
+from vesk.store.columns import now
 
 
 @dataclass(frozen=True, slots=True)
@@ -19,6 +23,18 @@ class Queue:
     failed: int
     oldest_s: float
     workers: int
+
+
+@dataclass(frozen=True, slots=True)
+class RoomLeft:
+    """The disk of Vesk's folder: bytes free, hours until it is full at today's pace, and what the cache holds.
+
+    None where that is not known, or the disk does not fill up.
+    """
+
+    free_bytes: int
+    full_in_h: float | None
+    cache_bytes: int | None
 
 
 def queue(session: Session) -> Queue:
@@ -37,6 +53,22 @@ def queue(session: Session) -> Queue:
         text(
             "SELECT count(*) FROM procrastinate_workers WHERE last_heartbeat > now() - make_interval(secs => :seconds)"
         ),
-        {"seconds": _WORKING_S},
+        {"seconds": machines.WORKING_S},
     )
     return Queue(waiting, running, failed, round(float(oldest), 1), workers.scalar_one())
+
+
+def room(session: Session, var: Path) -> RoomLeft:
+    """Return how much room is left where Vesk keeps things.
+
+    Parameters
+    ----------
+    session : Session
+    var : Path
+        Vesk's folder.
+    """
+    left = shutil.disk_usage(var).free
+    kept = machines.room_today(session)
+    full = lasts_s([*((one.at.timestamp(), one.free_bytes) for one in kept), (now().timestamp(), left)])
+    cache = kept[-1].cache_bytes if kept else None
+    return RoomLeft(left, None if full is None else round(full / 3600, 1), cache)

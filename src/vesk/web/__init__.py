@@ -26,6 +26,7 @@ from vesk.web.bench.views import bp as bench
 from vesk.web.clocks.views import bp as clocks
 from vesk.web.day.views import bp as day
 from vesk.web.elsewhere.views import bp as elsewhere
+from vesk.web.finding.views import bp as finding
 from vesk.web.home.views import bp as home
 from vesk.web.intake.changes import bp as intake
 from vesk.web.joining.views import bp as joining
@@ -116,6 +117,7 @@ def create_app(settings: Settings | None = None) -> Flask:
         watching,
         media,
         signing_in,
+        finding,
     ):
         app.register_blueprint(blueprint)
     app.jinja_env.filters.update(formats.FILTERS)

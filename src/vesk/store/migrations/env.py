@@ -8,7 +8,7 @@ from alembic import context
 from sqlalchemy import create_engine
 from sqlmodel import SQLModel
 
-from vesk.store import tables  # noqa: F401 - fills the metadata
+from vesk.store import accounts, briefs, machines, presence, tables, trail  # noqa: F401 - fill the metadata
 
 
 def _ours(_object: Any, name: str | None, *_: Any) -> bool:

@@ -15,7 +15,7 @@ from sqlalchemy.exc import DBAPIError
 from vesk.core.errors import RefusedError
 from vesk.core.figures import LARGEST_ID
 from vesk.settings import LONGEST_NAME, VESK
-from vesk.store import days, health, journal, presence, progress
+from vesk.store import days, health, journal, machines, presence, progress
 from vesk.web.shared import WHO, form, session, settings
 from vesk.web.shared.progress_view import progress_line
 
@@ -45,13 +45,14 @@ def healthz() -> ResponseReturnValue:
 
     503 where the database does not answer, nobody works, or less is left than a take's worth of files.
     """
-    left = shutil.disk_usage(settings().var).free
-    told: dict[str, Any] = {"disk_left_bytes": left, "database": "answers"}
+    told: dict[str, Any] = {"disk_left_bytes": shutil.disk_usage(settings().var).free, "database": "answers"}
     try:
-        own = health.queue(session())
+        own, room = health.queue(session()), health.room(session(), settings().var)
+        hosts = machines.at_work(session())
     except DBAPIError:
         return jsonify({**told, "database": "does not answer"}), 503
-    well = own.workers > 0 and left > LEAST_LEFT
+    told |= {"disk_full_in_hours": room.full_in_h, "cache_bytes": room.cache_bytes, "hosts": hosts}
+    well = own.workers > 0 and room.free_bytes > LEAST_LEFT
     return jsonify({**told, "queue": asdict(own)}), 200 if well else 503
 
 

@@ -73,7 +73,7 @@ def _show(
         frame=frame,
         items=items,
         made=made,
-        places={row.id: package.place_of(row) for row, _ in made},
+        places={row.id: package.place_of(settings(), row) for row, _ in made},
         names=names,
         recipe=recipe,
         named=named,
@@ -175,7 +175,7 @@ def fetch(turnover_id: int, name: str) -> ResponseReturnValue:
     known = {item.name for item in turnovers.deliveries(session(), turnover_id)} | set(row.documents) | {"report.csv"}
     if name not in known:
         raise NotFoundError(f"That turnover holds no file {name}.")
-    path = package.place_of(row) / name
+    path = package.place_of(settings(), row) / name
     if not path.exists():
         raise RefusedError(f"{path}: it was taken away since. Make the turnover again.")
     response = send_file(path, as_attachment=path.suffix != ".html", download_name=path.name)
@@ -188,7 +188,7 @@ def fetch(turnover_id: int, name: str) -> ResponseReturnValue:
 def archive(turnover_id: int) -> ResponseReturnValue:
     """Give the whole package as one archive, as it is read: nothing is kept of it."""
     row = turnovers.get(session(), turnover_id)
-    folder = package.place_of(row)
+    folder = package.place_of(settings(), row)
     if row.state != "done" or not folder.is_dir():
         raise RefusedError(f"{folder}: it is not whole, or was taken away since. Make the turnover again.")
     response = Response(_zipped(folder), mimetype="application/zip")

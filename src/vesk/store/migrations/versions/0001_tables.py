@@ -5,7 +5,7 @@ import sqlalchemy as sa
 import sqlmodel
 from sqlalchemy.dialects import postgresql
 
-import vesk.store.tables
+import vesk.store.typed
 from sqlalchemy.dialects import postgresql
 
 revision = '0001'
@@ -27,9 +27,9 @@ def upgrade() -> None:
     sa.Column('number', sa.Integer(), nullable=False),
     sa.Column('shot_on', sa.Date(), nullable=False),
     sa.Column('folder', sqlmodel.sql.sqltypes.AutoString(), nullable=False),
-    sa.Column('fps', vesk.store.tables.ExactTime(), nullable=False),
+    sa.Column('fps', vesk.store.typed.ExactTime(), nullable=False),
     sa.Column('drop', sa.Boolean(), nullable=False),
-    sa.Column('tolerance', vesk.store.tables.ExactTime(), nullable=False),
+    sa.Column('tolerance', vesk.store.typed.ExactTime(), nullable=False),
     sa.Column('created_at', sa.DateTime(timezone=True), nullable=False),
     sa.ForeignKeyConstraint(['production_id'], ['production.id'], ),
     sa.PrimaryKeyConstraint('id')
@@ -93,8 +93,8 @@ def upgrade() -> None:
     sa.Column('state', sqlmodel.sql.sqltypes.AutoString(), nullable=False),
     sa.Column('problem', sqlmodel.sql.sqltypes.AutoString(), nullable=False),
     sa.Column('facts', postgresql.JSONB(astext_type=sa.Text()), nullable=False),
-    sa.Column('start', vesk.store.tables.ExactTime(), nullable=True),
-    sa.Column('duration', vesk.store.tables.ExactTime(), nullable=False),
+    sa.Column('start', vesk.store.typed.ExactTime(), nullable=True),
+    sa.Column('duration', vesk.store.typed.ExactTime(), nullable=False),
     sa.Column('unpaired', sqlmodel.sql.sqltypes.AutoString(), nullable=False),
     sa.CheckConstraint("state IN ('ready', 'unreadable', 'vanished')"),
     sa.ForeignKeyConstraint(['day_id'], ['day.id'], ),
@@ -120,7 +120,7 @@ def upgrade() -> None:
     sa.Column('day_id', sa.Integer(), nullable=False),
     sa.Column('picture_id', sa.Integer(), nullable=False),
     sa.Column('sound_id', sa.Integer(), nullable=False),
-    sa.Column('offset', vesk.store.tables.ExactTime(), nullable=False),
+    sa.Column('offset', vesk.store.typed.ExactTime(), nullable=False),
     sa.Column('state', sqlmodel.sql.sqltypes.AutoString(), nullable=False),
     sa.Column('reason', sqlmodel.sql.sqltypes.AutoString(), nullable=False),
     sa.Column('measurement', postgresql.JSONB(astext_type=sa.Text()), nullable=True),
@@ -137,9 +137,9 @@ def upgrade() -> None:
     op.create_table('correction',
     sa.Column('id', sa.Integer(), nullable=False),
     sa.Column('pairing_id', sa.Integer(), nullable=False),
-    sa.Column('slip', vesk.store.tables.ExactTime(), nullable=False),
-    sa.Column('ppm', vesk.store.tables.ExactTime(), nullable=False),
-    sa.Column('anchor', vesk.store.tables.ExactTime(), nullable=False),
+    sa.Column('slip', vesk.store.typed.ExactTime(), nullable=False),
+    sa.Column('ppm', vesk.store.typed.ExactTime(), nullable=False),
+    sa.Column('anchor', vesk.store.typed.ExactTime(), nullable=False),
     sa.Column('origin', sqlmodel.sql.sqltypes.AutoString(), nullable=False),
     sa.Column('made_by', sqlmodel.sql.sqltypes.AutoString(), nullable=False),
     sa.Column('made_at', sa.DateTime(timezone=True), nullable=False),

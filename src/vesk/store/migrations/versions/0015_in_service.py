@@ -122,13 +122,20 @@ def upgrade() -> None:
         sa.Column("free_bytes", sa.BigInteger(), nullable=False),
         sa.Column("cache_bytes", sa.BigInteger(), nullable=False),
     )
+    op.create_table(
+        "day_brief",
+        sa.Column("day_id", sa.Integer(), sa.ForeignKey("day.id", ondelete="CASCADE"), primary_key=True),
+        sa.Column("mark", sa.String(), nullable=False),
+        sa.Column("answers", sa.Integer(), nullable=False),
+        sa.Column("says", sa.String(), nullable=False),
+    )
 
 
 def downgrade() -> None:
     for table in _DECIDED:
         op.execute(f"DROP TRIGGER note_change ON {table}")
     op.execute("DROP FUNCTION vesk_note_change()")
-    for name in ("room", "worker_seen", "presence", "sign_in_attempt", "sign_in", "account", "row_change"):
+    for name in ("day_brief", "room", "worker_seen", "presence", "sign_in_attempt", "sign_in", "account", "row_change"):
         op.drop_table(name)
     op.drop_index("ix_journal_entry", "journal")
     op.drop_column("journal", "undoes")

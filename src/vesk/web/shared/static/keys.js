@@ -68,6 +68,12 @@ document.addEventListener("keydown", (event) => {
     document.dispatchEvent(new CustomEvent("vesk:turn-theme"));
     return;
   }
+  const field = document.getElementById("find");
+  if (event.key === "f" && field instanceof HTMLInputElement) {
+    event.preventDefault();
+    field.select();
+    return;
+  }
   // Where digits mean something else on a page, its own script reads them.
   const digits = /^\d$/.test(event.key) && document.querySelector('[data-digits="own"]') !== null;
   const page = /** @type {HTMLAnchorElement | null} */ (
