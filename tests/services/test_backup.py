@@ -34,7 +34,7 @@ def empty(cluster_url):
     from vesk.store.session import engine
 
     for name in made:
-        engine(cluster_url(name).replace("postgresql://", "postgresql+psycopg://")).dispose()
+        engine(cluster_url(name).replace("postgresql://", "postgresql+psycopg://"), quick=False).dispose()
     with psycopg.connect(cluster_url("postgres"), autocommit=True) as connection:
         for name in made:
             connection.execute(f"DROP DATABASE {name} WITH (FORCE)")

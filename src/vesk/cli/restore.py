@@ -38,6 +38,7 @@ def run(options: argparse.Namespace) -> int:
     finally:
         if own is not None:
             cluster.stop(own)
+    settings.var.mkdir(parents=True, exist_ok=True)
     keeping.write(settings.var / KEPT, json.dumps(manifest["settings"], indent=1), 0o600)
     media = ", ".join(manifest["settings"]["media"]) or "none named"
     print(f"{rows} rows of {len(manifest['tables'])} tables are there and equal, as of {manifest['made_at']}.")
