@@ -58,7 +58,10 @@ def _stands(view: Overview) -> str:
     takes = {row.id for row in view.recordings if row.kind == PICTURE and row.state == "ready" and not row.aside}
     paired = {now.picture.id for now in view.statuses} & takes
     needing = {now.picture.id for now in view.statuses if now.needs_person} & takes
-    parts = [f"{len(takes)} camera {'take' if len(takes) == 1 else 'takes'}", f"{len(paired - needing)} hold"]
-    parts += [f"{len(needing)} need you"] if needing else []
+    parts = [
+        f"{len(takes)} camera {'take' if len(takes) == 1 else 'takes'}",
+        f"{len(paired - needing)} hold{'s' if len(paired - needing) == 1 else ''}",
+    ]
+    parts += [f"{len(needing)} need{'s' if len(needing) == 1 else ''} you"] if needing else []
     parts += [f"{len(takes - paired)} without sound"] if takes - paired else []
     return ", ".join(parts)

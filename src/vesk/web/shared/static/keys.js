@@ -31,6 +31,24 @@ const who = /** @type {HTMLDialogElement | null} */ (document.getElementById("wh
 document.getElementById("show-who")?.addEventListener("click", () => who?.showModal());
 who?.querySelector("[data-close]")?.addEventListener("click", () => who.close());
 
+// What a page is for, until it was read once in this browser.
+for (const line of /** @type {NodeListOf<HTMLElement>} */ (document.querySelectorAll("[data-first]"))) {
+  const name = `vesk-read-${line.dataset.first}`;
+  try {
+    line.hidden = localStorage.getItem(name) !== null;
+  } catch {
+    line.hidden = false;
+  }
+  line.querySelector("button")?.addEventListener("click", () => {
+    line.hidden = true;
+    try {
+      localStorage.setItem(name, "1");
+    } catch {
+      /* private window: it comes again */
+    }
+  });
+}
+
 // Who may only look sees at once what is not theirs to press; the server refuses it anyway.
 if (document.body.dataset.may === "look") {
   const shut = () => {
@@ -69,7 +87,7 @@ document.addEventListener("keydown", (event) => {
     return;
   }
   const field = document.getElementById("find");
-  if (event.key === "f" && field instanceof HTMLInputElement) {
+  if (event.key === "q" && field instanceof HTMLInputElement) {
     event.preventDefault();
     field.select();
     return;

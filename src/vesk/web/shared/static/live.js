@@ -54,9 +54,9 @@ addEventListener("pagehide", () => {
 
 /** Mark the rows of takes that somebody else looks at. */
 const mark = () => {
-  for (const old of document.querySelectorAll("tr[data-with]")) old.removeAttribute("data-with");
+  for (const old of document.querySelectorAll("td[data-with]")) old.removeAttribute("data-with");
   for (const one of /** @type {NodeListOf<HTMLElement>} */ (document.querySelectorAll(".others [data-at]"))) {
-    const row = one.dataset.at && document.querySelector(`tr[data-recording="${one.dataset.at}"]`);
+    const row = one.dataset.at && document.querySelector(`tr[data-recording="${one.dataset.at}"] td.name`);
     if (row instanceof HTMLElement) row.dataset.with = one.querySelector("b")?.textContent ?? "";
   }
 };
