@@ -22,10 +22,10 @@ def measured_once(monkeypatch):
     real = by_sound.measure_by_sound
     kept = {}
 
-    def once(picture, sound, *, proposal_s=None, channels=None, on_progress=None):
-        asked = (*picture.files, *sound.files, proposal_s, channels)
+    def once(picture, sound, *, proposal_s=None, channels=None, near_only=False, on_progress=None):
+        asked = (*picture.files, *sound.files, proposal_s, channels, near_only)
         if asked not in kept:
-            kept[asked] = real(picture, sound, proposal_s=proposal_s, channels=channels)
+            kept[asked] = real(picture, sound, proposal_s=proposal_s, channels=channels, near_only=near_only)
         return kept[asked]
 
     monkeypatch.setattr(by_sound, "measure_by_sound", once)
@@ -42,8 +42,9 @@ def without_keys(place):
 
 def test_pages_and_commands_judge_alike(db, settings, ferry, afternoon, tmp_path, measured_once):
     folder = tmp_path / "media"
+    without = shutil.ignore_patterns("A006_00[34]*", "33*")  # as the others, and long
     for part in (ferry, afternoon):
-        shutil.copytree(part.folder, folder, copy_function=os.link, dirs_exist_ok=True)
+        shutil.copytree(part.folder, folder, copy_function=os.link, dirs_exist_ok=True, ignore=without)
     day = intake.name_day(
         db, settings, production="The Lantern Ferry", number=6, shot_on=date(2027, 3, 18), rate=PAL, folder=str(folder)
     )
@@ -67,7 +68,7 @@ def test_pages_and_commands_judge_alike(db, settings, ferry, afternoon, tmp_path
     walked = walk_folder(folder, settings.cache)
     by_commands = {(one.picture, one.sound): one for one in walked.pairings}
     assert len(measured_once) == asked  # in the very same way: nothing was measured anew
-    assert len(by_pages) >= 14
+    assert len(by_pages) >= 12
     assert by_pages.keys() == by_commands.keys()
     tags = {source.id: source.tag for source in days.sources(db, day.id)}
     assert {row.path: tags[row.source_id] for row in recordings.ready_of_day(db, day.id)} == walked.sources

@@ -4,6 +4,7 @@ import csv
 import hashlib
 import json
 import os
+import shutil
 import subprocess
 import sys
 from fractions import Fraction
@@ -76,7 +77,10 @@ def test_causes_are_told_apart(conformed):
 
 
 def test_what_disagrees_is_not_delivered_without_a_word(ferry, cache, tmp_path):
-    printed = json.loads(vesk("conform", ferry.folder, tmp_path / "out", "--json", cache=cache).stdout)
+    few = tmp_path / "few"
+    without = shutil.ignore_patterns("A006_00[34567]*", "3[34]*", "WT*", "B004_003*")
+    shutil.copytree(ferry.folder, few, copy_function=os.link, ignore=without)
+    printed = json.loads(vesk("conform", few, tmp_path / "out", "--json", cache=cache).stdout)
     (found,) = printed["contradictions"]  # the far bank hears 64 ms late; nobody said so here
     assert (found["device"], found["about"]) == ("B", "scratch against picture")
     assert found["apart_ms"] == pytest.approx(FAR_MS, abs=5)
@@ -90,7 +94,7 @@ def test_what_disagrees_is_not_delivered_without_a_word(ferry, cache, tmp_path):
     for name in ("B004_001.mov", "B004_002.mov"):  # where the picture wants it, a microphone's few metres left
         one = places[name]
         assert abs(one["place_s"] - ferry.pair(one["picture"], one["sound"])["offset_s"]) < 0.006
-    refused = vesk("pair", ferry.folder, "--late", "Z=4", "--json", cache=cache, check=False)
+    refused = vesk("pair", few, "--late", "Z=4", "--json", cache=cache, check=False)
     assert "There is no device Z here, but A, B, S1." in refused.stderr
 
 

@@ -150,7 +150,7 @@ def test_a_worker_that_the_queue_forgot_ends_itself(settings, database, monkeypa
     left = []
     monkeypatch.setattr("vesk.jobs.worker.os._exit", left.append)
 
-    watch = _Watch()
+    watch = _Watch("host-worker-1")
     still = SimpleNamespace(is_set=lambda: False)
     watch.worker = SimpleNamespace(worker_id=4711, _running_jobs={}, _stop_event=still)
     alone(watch.look(settings))

@@ -80,7 +80,7 @@ def test_an_entry_that_the_cache_let_go_is_computed_again_when_it_is_asked_for(c
     entry.done.write_bytes(bytes(1000))
     monkeypatch.setattr("vesk.jobs.tasks.for_work", lambda: settings)
     trimmed = []
-    monkeypatch.setattr(cache, "trim", lambda folder, _most, keep: trimmed.append((folder, set(keep))) or (0, 0))
+    monkeypatch.setattr(cache, "trim", lambda folder, _most, keep: trimmed.append((folder, set(keep))) or (0, 0, 0))
     tidy_cache(0)
     assert trimmed == [(settings.cache, set())]  # nothing is worked on
     cache.forget(entry)

@@ -20,12 +20,14 @@ def measure_by_sound(
     *,
     proposal_s: float | None = None,
     channels: tuple[int, int] | None = None,
+    near_only: bool = False,
     on_progress: OnProgress = unwatched,
 ) -> Measurement:
     """Measure a recorder's sound against a camera's scratch: any channels of either, the best pair decides.
 
     `channels` (of picture and sound) asks for one pair alone, as when a delivery is measured again:
-    another microphone stands elsewhere and would tell another distance.
+    another microphone stands elsewhere and would tell another distance. With `near_only` only whether they match at
+    the proposal is asked.
     """
     for one in (picture, sound):
         if not one.facts.channels:
@@ -44,7 +46,7 @@ def measure_by_sound(
         [cache.hearing(one.entry, channel) for channel in listed]
         for one, listed in zip((picture, sound), own, strict=True)
     ]
-    found = measure_channels(*lists, proposal_s=proposal_s, on_progress=on_progress)
+    found = measure_channels(*lists, proposal_s=proposal_s, near_only=near_only, on_progress=on_progress)
     # The engine counts what it was given; timecode's channel was not.
     return replace(
         found,
@@ -60,7 +62,7 @@ _ASTRAY_S = 5.0  # a loop that does not close by more is another place
 
 def same_moment(one: Located, other: Located, offset_s: float) -> bool:
     """Say whether two recordings of one kind heard the same moments: they match each other, and just there."""
-    found = measure_by_sound(one, other, proposal_s=offset_s)
+    found = measure_by_sound(one, other, proposal_s=offset_s, near_only=True)
     return found.decision == MATCHED and found.line is not None and abs(found.line.at_middle_s - offset_s) < _SAME_S
 
 
@@ -80,7 +82,7 @@ def measure_across(one: Located, other: Located, keys: tuple[str, str], offset_s
     Match or None
         None where their sounds do not match, or match elsewhere: that closes no loop.
     """
-    found = measure_by_sound(one, other, proposal_s=offset_s)
+    found = measure_by_sound(one, other, proposal_s=offset_s, near_only=True)
     match = match_of(*keys, found)
     if match is None or not match.sure or abs(match.at_head_s - offset_s) >= _ASTRAY_S:
         return None

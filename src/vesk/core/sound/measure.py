@@ -77,6 +77,7 @@ def measure_channels(
     *,
     proposal_s: float | None = None,
     reach_s: float = 5.0,
+    near_only: bool = False,
     on_progress: OnProgress = unwatched,
 ) -> Measurement:
     """Measure two recordings of several channels; the pair of channels that agree best is used, and said.
@@ -95,6 +96,8 @@ def measure_channels(
         Where timecode lays it: picture time of sound sample 0, seconds; None without.
     reach_s : float
         How far from there to look first, seconds.
+    near_only : bool
+        Look nowhere else, and at no odd rate: what is asked is whether they match there.
     on_progress : OnProgress
         Told the searches made so far, of all that are made where none leads anywhere.
 
@@ -110,14 +113,24 @@ def measure_channels(
             return refused(f"the {name} is silent", unheard=True)
     if min(pictures[0].seconds, sounds[0].seconds) < _LEAST_S:
         return refused("one of the two is shorter than a second", unheard=True)
-    found = _measured(pictures, sounds, [(p, s) for p in told for s in speaking], proposal_s, reach_s, on_progress)
+    around = _Around(proposal_s, reach_s, near_only and proposal_s is not None)
+    found = _measured(pictures, sounds, [(p, s) for p in told for s in speaking], around, on_progress)
     if found.decision == MATCHED:
         return found
     quiet, near = [_quiet(one) for one in pictures], [_quiet(one) for one in sounds]
     if all(now is before for now, before in zip([*quiet, *near], [*pictures, *sounds], strict=True)):
         return found
-    again = _measured(quiet, near, [(p, s) for p in told for s in speaking], proposal_s, reach_s, on_progress)
+    again = _measured(quiet, near, [(p, s) for p in told for s in speaking], around, on_progress)
     return again if again.decision == MATCHED else found
+
+
+@dataclass(frozen=True, slots=True)
+class _Around:
+    """Where to look: at this place first, seconds, within this reach of it; nowhere else where `only` there."""
+
+    at_s: float | None
+    reach_s: float
+    only: bool = False
 
 
 def _quiet(hearing: Hearing) -> Hearing:
@@ -130,8 +143,7 @@ def _measured(
     pictures: Sequence[Hearing],
     sounds: Sequence[Hearing],
     pairs: list[tuple[int, int]],
-    proposal_s: float | None,
-    reach_s: float,
+    around: _Around,
     on_progress: OnProgress,
 ) -> Measurement:
     """Measure what speaks: each pair of channels in turn until one is found, then claps alone."""
@@ -139,7 +151,7 @@ def _measured(
     for number, (p, s) in enumerate(pairs):
         if not on_progress(number, len(pairs) + 1):
             raise StoppedError("Stopped while two sounds were compared.")
-        places = _search(pictures[p], sounds[s], proposal_s, reach_s, len(pairs))
+        places = _search(pictures[p], sounds[s], around, len(pairs))
         if _accepted(places):
             on_progress(len(pairs), len(pairs) + 1)
             return _with_best_channel(pictures, sounds, pairs, (p, s), places)
@@ -193,10 +205,14 @@ class _Stage:
     rates: tuple[float, ...]
 
 
-def _stages(proposal_s: float | None) -> Iterator[_Stage]:
+def _stages(around: _Around) -> Iterator[_Stage]:
     """Order the searches: near the proposal before everywhere, onsets before waveforms, likely rates before odd."""
+    proposal_s = around.at_s
     if proposal_s is not None:
         yield _Stage(by_wave=False, around_s=proposal_s, rates=(0.0,))
+    if around.only:
+        yield _Stage(by_wave=True, around_s=proposal_s, rates=(0.0,))
+        return
     yield _Stage(by_wave=False, around_s=None, rates=(0.0,))
     if proposal_s is not None:
         yield _Stage(by_wave=True, around_s=proposal_s, rates=(0.0,))
@@ -205,9 +221,7 @@ def _stages(proposal_s: float | None) -> Iterator[_Stage]:
     yield _Stage(by_wave=True, around_s=None, rates=(0.0,))
 
 
-def _search(
-    picture: Hearing, sound: Hearing, proposal_s: float | None, reach_s: float, channels: int
-) -> list[Verified]:
+def _search(picture: Hearing, sound: Hearing, around: _Around, channels: int) -> list[Verified]:
     """Look at candidates, stage by stage, until one is beyond chance; the most certain first."""
     places: list[Verified] = []
     tried = 0
@@ -215,10 +229,10 @@ def _search(
     onsets: list[Candidate] = []
     longer = sound if sound.features.shape[0] > picture.features.shape[0] else picture
     prepared = prepare(longer.features) if min(picture.features.shape[0], sound.features.shape[0]) else None
-    for stage in _stages(proposal_s):
+    for stage in _stages(around):
         if everywhere and _accepted(places):
             break
-        find = {"around_s": stage.around_s, "reach_s": reach_s, "rates_ppm": stage.rates}
+        find = {"around_s": stage.around_s, "reach_s": around.reach_s, "rates_ppm": stage.rates}
         if stage.by_wave:
             if _accepted(places):
                 continue
