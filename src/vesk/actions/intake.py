@@ -22,6 +22,7 @@ from vesk.core.timecode import FrameRate
 from vesk.core.tolerance import Tolerance
 from vesk.dailies.sources import hints_of, propose_sources, source_name
 from vesk.media import checksum, probe, scan
+from vesk.media.answering import within
 from vesk.media.guarded import guarded
 from vesk.settings import VESK, Settings
 from vesk.store import changes, days, journal, recordings
@@ -66,7 +67,7 @@ def name_day(
         raise RefusedError("The production needs a name.")
     if len(production) > _LONGEST_NAME:
         raise RefusedError(f"A production's name has {_LONGEST_NAME} characters at most.")
-    place = scan.allowed(Path(folder), settings.media_roots)
+    place = within(folder, lambda: scan.allowed(Path(folder), settings.media_roots))
     changes.hold_naming(session)
     named = days.production_named(session, production.strip())
     if any(

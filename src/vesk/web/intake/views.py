@@ -11,9 +11,10 @@ from flask.typing import ResponseReturnValue
 from vesk.actions import intake, sources, sync_points
 from vesk.actions.overview import Overview
 from vesk.core.clocks.choice import CHOICES
-from vesk.core.errors import MediaError, RefusedError
+from vesk.core.errors import BusyError, MediaError, RefusedError
 from vesk.core.timecode import FrameRate
 from vesk.jobs.tasks import ask_intake
+from vesk.media.answering import within
 from vesk.media.browse import Looked, look
 from vesk.store import days, overrides
 from vesk.web.intake import listing
@@ -37,9 +38,11 @@ def _look() -> tuple[Looked, str]:
     """Look at the folder that is asked for; where it cannot be, at the top, and say why."""
     at, roots = request.values.get("at", "")[: form.LONGEST], settings().media_roots
     try:
-        return look(Path(at) if at else None, roots), ""
+        return within(at or roots, lambda: look(Path(at) if at else None, roots)), ""
+    except BusyError as error:
+        return Looked(None, None, [], chosen=False, others=False), str(error)
     except MediaError as error:
-        return look(None, roots), str(error)
+        return within(roots, lambda: look(None, roots)), str(error)
 
 
 @bp.get("/new/folders")

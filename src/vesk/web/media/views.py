@@ -7,7 +7,7 @@ import struct
 from fractions import Fraction
 
 import numpy as np
-from flask import Blueprint, Response, request
+from flask import Blueprint, Response, g, request
 from flask.typing import ResponseReturnValue
 
 from vesk.actions import joining
@@ -19,7 +19,7 @@ from vesk.core.figures import read_number, read_whole
 from vesk.core.timemap import AnyMap, TimeMap, exact_seconds
 from vesk.dailies.located import Located
 from vesk.jobs.tasks import ask_listen
-from vesk.media import cache
+from vesk.media import answering, cache
 from vesk.media.cache import FrameSize
 from vesk.media.peaks import read_peaks
 from vesk.store import days, pairings, recordings
@@ -27,6 +27,22 @@ from vesk.web.media.frames import ensure_frames
 from vesk.web.shared import session, settings
 
 bp = Blueprint("media", __name__, url_prefix="/media")
+
+
+@bp.before_request
+def _take_place() -> None:
+    """Leave the other pages alone where the disk hangs: few requests read media at a time."""
+    place = answering.reading()
+    place.__enter__()
+    g.place = place
+
+
+@bp.teardown_request
+def _leave_place(_error: BaseException | None) -> None:
+    place = g.pop("place", None)
+    if place is not None:
+        place.__exit__(None, None, None)
+
 
 MOST_AT_S = 1_000_000
 MOST_PEAKS, MOST_SAMPLES, MOST_SECONDS = 1 << 14, 1 << 16, 30

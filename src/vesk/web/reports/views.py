@@ -11,13 +11,14 @@ from flask.typing import ResponseReturnValue
 
 from vesk.actions import reports as action
 from vesk.actions.overview import Overview
-from vesk.core.errors import MediaError, RefusedError
+from vesk.core.errors import BusyError, MediaError, RefusedError
 from vesk.core.intake.filed import Filed
 from vesk.core.intake.reports import FIELDS, Compared, Report, compare, entries_of
 from vesk.core.kinds import ReportKind
 from vesk.core.timecode import FrameRate
 from vesk.jobs.tasks import pair_again
 from vesk.media import paperwork, scan
+from vesk.media.answering import within
 from vesk.store import days, reports
 from vesk.store.tables import Day, ReportRow
 from vesk.web.shared import form, render, session, settings
@@ -41,11 +42,20 @@ class Shown:
 def _in_folder(day: Day, known: set[str]) -> list[str]:
     """Return the tables beside the day's media that are not taken up."""
     try:
-        root = scan.allowed(Path(day.folder), settings().media_roots)
-    except MediaError:
+        return [name for name in _tables(day) if name not in known]
+    except (MediaError, BusyError):
         return []
-    found = [scan.shown(path, root) for path in paperwork.tables(root)]
-    return [name for name in found if name not in known]
+
+
+def _tables(day: Day) -> dict[str, Path]:
+    """Return the tables in a day's folder, by their paths below it."""
+    folder, roots = settings().here(day.folder), settings().media_roots
+
+    def listed() -> dict[str, Path]:
+        root = scan.allowed(folder, roots)
+        return {scan.shown(path, root): path for path in paperwork.tables(root)}
+
+    return within(folder, listed)
 
 
 def _shown(
@@ -100,11 +110,10 @@ def take_up(day_id: int) -> ResponseReturnValue:
         kind = form.word("kind", ReportKind) if form.text("kind") else None
         beside = form.text("beside")
         if beside:
-            root = scan.allowed(Path(day.folder), settings().media_roots)
-            found = {scan.shown(path, root): path for path in paperwork.tables(root)}
+            found = _tables(day)
             if beside not in found:
                 raise RefusedError(f"{beside} is not in the day's folder any more.")
-            name, text = beside, paperwork.read_text(found[beside])
+            name, text = beside, within(beside, lambda: paperwork.read_text(found[beside]))
         else:
             sent = request.files.get("report")
             if sent is None or not sent.filename:

@@ -11,6 +11,7 @@ from flask import request
 from sqlalchemy.orm.exc import StaleDataError
 
 from vesk.core.errors import (
+    BusyError,
     NotAllowedError,
     NotFoundError,
     NumberError,
@@ -26,7 +27,14 @@ from vesk.web.shared import session
 
 W = TypeVar("W", bound=StrEnum)
 LONGEST = 2000  # of any field but a report
-_STATUS = {NotFoundError: 404, StaleError: 409, StorageError: 503, SlowedError: 429, NotAllowedError: 403}
+_STATUS = {
+    BusyError: 503,
+    NotFoundError: 404,
+    StaleError: 409,
+    StorageError: 503,
+    SlowedError: 429,
+    NotAllowedError: 403,
+}
 _OUT_OF_DATE = "The page is out of date. Load it again."
 
 
