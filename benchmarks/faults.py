@@ -56,7 +56,7 @@ def main(scale: float) -> None:
         damage.damaged(media, home / "damaged", max(50, round(2000 * scale)))
         damage.disks(media, home / "disks")
         posts(home / "posts", max(1, round(5 * scale)))
-        kills(media, home / "kills", max(4, round(28 * scale)))
+        kills(media, home / "kills", max(4, round(60 * scale)))
 
 
 # Damaged files -----------------------------------------------------------------------------------------------------
@@ -130,7 +130,7 @@ def kills(media: Path, home: Path, count: int) -> None:
     """Kill whatever runs at random moments of every kind of work while edits are posted; then look what is there."""
     home.mkdir()
     rng = random.Random(SEED)  # noqa: S311 - repeatable, not secret
-    served = _Served(media, home)
+    served = Served(media, home)
     try:
         served.start()
         settings = served.name_day()
@@ -164,11 +164,11 @@ def kills(media: Path, home: Path, count: int) -> None:
         served.end()
 
 
-class _Served:
+class Served:
     """A whole Vesk of its own, as a person starts it."""
 
-    def __init__(self, media: Path, home: Path) -> None:
-        self.media, self.var = media, home / "var"
+    def __init__(self, media: Path, home: Path, workers: int = 2) -> None:
+        self.media, self.var, self.workers = media, home / "var", workers
         self.process: subprocess.Popen[bytes] | None = None
         self.log = (home / "serve.log").open("ab")
 
@@ -182,7 +182,7 @@ class _Served:
         """Start it and wait until it answers."""
         environment = {**os.environ, "VESK_VAR": str(self.var), "PYTHONPATH": str(PROJECT / "src")}
         self.process = subprocess.Popen(
-            [sys.executable, "-m", "vesk", "serve", "--media", str(self.media), "--workers", "2"],
+            [sys.executable, "-m", "vesk", "serve", "--media", str(self.media), "--workers", str(self.workers)],
             cwd=PROJECT,
             env=environment,
             stdout=self.log,

@@ -9,8 +9,21 @@ from pathlib import Path
 
 from vesk.settings import PROJECT
 
-_SETS = ("walk", "intake", "measuring", "day", "clocks", "handover", "pages", "watching", "scale", "faults")
-_BY_NAME = ("faults",)
+_SETS = (
+    "walk",
+    "intake",
+    "measuring",
+    "day",
+    "clocks",
+    "handover",
+    "pages",
+    "watching",
+    "scale",
+    "machines",
+    "soak",
+    "faults",
+)
+_BY_NAME = ("machines", "soak", "faults")
 
 
 def arguments(parser: argparse.ArgumentParser) -> None:
