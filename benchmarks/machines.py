@@ -45,9 +45,8 @@ def main(scale: float) -> int:
                             break
                 whole = time.monotonic() - begun
                 alone = alone or solved
-                print(
-                    f"  {count}: {solved:6.1f} ({alone / solved:.2f} times as fast) {whole:6.1f}; {seconds / 60:.0f} min"
-                )
+                faster = f"{alone / solved:.2f} times as fast"
+                print(f"  {count}: {solved:6.1f} ({faster}) {whole:6.1f}; {seconds / 60:.0f} min")
             finally:
                 served.end()
     return 0
