@@ -6,11 +6,12 @@ import pytest
 from tests.conftest import shown
 from tests.paper_day import paper_day, picture, recording, sound, source
 
-from vesk.actions import clocks, facts, naming, pairing, reports, returning, sources
+from vesk.actions import clocks, facts, naming, pairing, reports, returning, sources, undoing
 from vesk.actions.known import known_of_day, patterns_of
-from vesk.core.errors import NamingError, RefusedError, ReportError, StaleError
+from vesk.core.errors import NamingError, RefusedError, ReportError, StaleError, VeskError
 from vesk.core.intake.devices import DeviceHints, same_device
 from vesk.core.kinds import PICTURE, SOUND, Kind, ReportKind
+from vesk.core.timecode import FrameRate
 from vesk.store import days, journal
 from vesk.store import reports as kept
 from vesk.store.tables import Source
@@ -203,3 +204,27 @@ def test_a_device_that_comes_back_on_a_new_day_keeps_its_tag_and_its_name_and_tw
     assert returning.known_source(known, SOUND, "S3", like) is None  # of one make: which, nobody can say
     assert returning.known_source([], SOUND, "S1", like) is None
     assert not same_device(near, [DeviceHints("A006", PICTURE, "another", "A")])
+
+
+def test_a_rate_that_a_label_lies_about_is_put_right_for_single_takes_and_undone(db, settings, day):
+    """A camera was set anew after lunch: only its later takes count otherwise."""
+    before, later = (recording(db, day, f"A001_00{n}.mov") for n in (1, 2))
+    pairing.pair_day(db, day)
+    db.commit()
+    assert start(db, day, "A001_002.mov") == 14 * 3600
+    facts.put_right(db, settings, day, shown(later), field="counts at", value="30")
+    pairing.pair_day(db, day)
+    db.commit()
+    known = known_of_day(db, day).recordings
+    clock = known[str(later.id)].values["timecode"]
+    assert "counted at 30, as a person said" in clock.origin
+    assert known[str(later.id)].own_rate == FrameRate.parse("30")
+    assert known[str(before.id)].own_rate == FrameRate.parse("25")
+    line = next(one for one in journal.of_day(db, day.id) if "counts at" in one.what)
+    undoing.undo_line(db, settings, day, line.id)
+    pairing.pair_day(db, day)
+    assert known_of_day(db, day).recordings[str(later.id)].own_rate == FrameRate.parse("25")
+    for value in ("31", "29.97 XX", "x" * 9):
+        with pytest.raises(VeskError, match="frame rate"):
+            facts.put_right(db, settings, day, shown(later), field="counts at", value=value)
+        db.rollback()

@@ -7,7 +7,7 @@ from collections.abc import Mapping
 from sqlmodel import Session
 
 from vesk.core.clocks.choice import CHOICES
-from vesk.core.day.recording import ASIDE, CLOCK, FIELDS, TIMECODE
+from vesk.core.day.recording import ASIDE, CLOCK, COUNTS_AT, FIELDS, TIMECODE
 from vesk.core.errors import MediaError, RefusedError, TimecodeError
 from vesk.core.facts import Facts
 from vesk.core.timecode import FrameRate, Timecode
@@ -67,6 +67,8 @@ def _check(field: str, value: str, row: Recording, day: FrameRate) -> None:
         raise RefusedError(f"A clock is one of {', '.join(CHOICES)}.")
     if len(value) > 200:
         raise RefusedError("That is too long: 200 characters at most.")
+    if field == COUNTS_AT and value.strip():
+        FrameRate.parse(value.strip())  # refused with its own sentence
     if field == TIMECODE:
         rate = facts_of(row).clock(day)
         try:

@@ -60,6 +60,8 @@ class FrameRate:
         words = text.strip().upper().replace("NDF", " NDF").split()
         drop = "DF" in words or (bool(words) and words[0].endswith("DF") and "NDF" not in words)
         number = words[0].removesuffix("DF") if words else ""
+        if set(words[1:]) - {"DF", "NDF", "FPS"}:
+            raise TimecodeError(f"{shortened(text)} is not a frame rate; write 25, 23.976 or 29.97 DF")
         try:
             value = read_number(number)
         except NumberError as error:

@@ -19,7 +19,8 @@ from vesk.core.timecode import FrameRate, Timecode, relabel
 
 FILE_NAME = "file name"
 TIMECODE, CLOCK, ASIDE = "timecode", "clock", "aside"
-FIELDS = (TIMECODE, CLOCK, ASIDE, "scene", "take", "tape", "note")
+COUNTS_AT = "counts at"  # the rate its header timecode counts at, drop-frame or not
+FIELDS = (TIMECODE, COUNTS_AT, CLOCK, ASIDE, "scene", "take", "tape", "note")
 FROM_NAME = {"scene": "scene", "take": "take", "tape": "roll"}
 
 
@@ -157,6 +158,7 @@ def clocks_of(item: Item, day: FrameRate, counts_at: FrameRate | None = None, *,
     a start that a person typed.
     """
     facts = item.facts
+    counts_at = _counts_at(item, counts_at)
     if counts_at is not None:
         facts = replace(facts, timecode_rate=counts_at.fps, drop=counts_at.drop)
     # A source's clock is judged by what its files say: one start that a person typed tells nothing of the others.
@@ -167,6 +169,12 @@ def clocks_of(item: Item, day: FrameRate, counts_at: FrameRate | None = None, *,
         return Clocks(header, rate, None, None, frame)
     _, says = coded
     return Clocks(header, rate, says.start, FrameRate(says.rate, says.drop), frame)
+
+
+def _counts_at(item: Item, of_source: FrameRate | None) -> FrameRate | None:
+    """Return the rate a recording's header timecode counts at: as a person said of it, else of its source."""
+    put = item.put_right.get(COUNTS_AT)
+    return FrameRate.parse(put) if put else of_source
 
 
 def know(item: Item, clock: Clock, said: Said, day: FrameRate, patterns: Sequence[str]) -> Known:
@@ -203,7 +211,7 @@ def know(item: Item, clock: Clock, said: Said, day: FrameRate, patterns: Sequenc
         start = clocks.header
     tokens = _tokens(item, patterns)
     values = {name: _value(item, name, tokens) for name in ("scene", "take", "tape", "note")}
-    values[TIMECODE] = _timecode(item, day, said.rate)
+    values[TIMECODE] = _timecode(item, day, _counts_at(item, said.rate))
     values["circled"] = Value("yes" if facts.circled else "", "iXML" if facts.circled else "")
     on_day = None if start is None else relabel(start, rate, day)
     heard = item.heard or Heard()

@@ -19,7 +19,7 @@ __all__ = ["bp"]  # with its routes that change something
 
 Shown = dict[int, int]
 """What is ticked: the version of each recording, by its number."""
-_PUT = ("scene", "take", "tape", "timecode", "clock")
+_PUT = ("scene", "take", "tape", "timecode", "counts at", "clock")
 
 
 def _do(day: Day, work: Callable[[], str], *, pairs: bool) -> ResponseReturnValue:
