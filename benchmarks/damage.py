@@ -4,10 +4,13 @@ from __future__ import annotations
 
 import os
 import random
+import resource
 import shutil
 import subprocess
+import sys
 import time
 from collections import Counter
+from fractions import Fraction
 from functools import partial
 from pathlib import Path
 from typing import Any
@@ -16,7 +19,8 @@ import soundfile
 
 from vesk.core.errors import MediaError, StorageError, VeskError
 from vesk.core.facts import Facts
-from vesk.core.intake.reports import read_table
+from vesk.core.handover.elsewhere import read_edit_list
+from vesk.core.intake.reports import entries_of, guess_mapping, read_table
 from vesk.dailies.located import Located, hear
 from vesk.dailies.report_lines import write_report
 from vesk.media import cache, checksum, paperwork, probe
@@ -94,8 +98,8 @@ def _mutated(data: bytes, rng: random.Random) -> bytes:
             out[at:at] = out[max(0, at - 200) : at]
         else:
             del out[rng.randrange(max(1, len(out) // 4), len(out)) :]
-        if not out:
-            return b"x"
+        if len(out) < 2:
+            return bytes(out) or b"x"
         head = min(len(out), 8192)
     return bytes(out)
 
@@ -205,3 +209,59 @@ def _writers(media: Path) -> dict[str, Any]:
 
 
 # Posts -------------------------------------------------------------------------------------------------------------
+
+
+# Headers, many of them -------------------------------------------------------------------------------------------
+
+
+def headers(samples: list[Path], home: Path, count: int, seed: int) -> Counter[str]:
+    """Read mutants of files by what reads their headers, in this very process, with a gigabyte of memory at most.
+
+    Parameters
+    ----------
+    samples : list of Path
+    home : Path
+        Where each is written.
+    count, seed : int
+
+    Returns
+    -------
+    Counter of str
+        How many were read, told in a sentence, failed otherwise (and how), or took over ten seconds.
+    """
+    used = int(Path("/proc/self/statm").read_text(encoding="ascii").split()[0]) * resource.getpagesize()
+    resource.setrlimit(resource.RLIMIT_AS, (used + (1 << 30), used + (1 << 30)))
+    rng = random.Random(seed)  # noqa: S311 - repeatable, not secret
+    known = [(path, path.read_bytes()) for path in samples]
+    told: Counter[str] = Counter()
+    for n in range(count):
+        source, data = known[n % len(known)]
+        path = home / f"mutant{source.suffix}"
+        path.write_bytes(_mutated(data, rng))
+        at = time.monotonic()
+        try:
+            _header(path)
+            told["read"] += 1
+        except VeskError:
+            told["told"] += 1
+        except Exception as error:  # noqa: BLE001 - what this looks for
+            told[f"foreign: {source.name}, {n}: {error!r}"] += 1
+        told["hung"] += time.monotonic() - at > HANGS_S
+    return told
+
+
+def _header(path: Path) -> None:
+    if path.suffix == ".csv":
+        table = read_table(paperwork.read_text(path))
+        entries_of(table, guess_mapping(table.columns))
+    elif path.suffix == ".edl":
+        read_edit_list(path.read_bytes().decode("utf-8", "replace"), Fraction(25))
+    else:
+        probe.read_facts(path)
+
+
+if __name__ == "__main__":
+    folder, many, first = Path(sys.argv[1]), int(sys.argv[2]), int(sys.argv[3])
+    listed = sorted(path for path in folder.iterdir() if not path.name.startswith("mutant"))
+    for said, times in headers(listed, folder, many, first).items():
+        print(f"{times} {said}")
