@@ -3,6 +3,7 @@
 import asyncio
 import shutil
 from concurrent.futures import ThreadPoolExecutor
+from datetime import timedelta
 from types import SimpleNamespace
 
 import psycopg
@@ -14,7 +15,10 @@ from vesk.actions import turnover
 from vesk.jobs import tending
 from vesk.jobs.tasks import ask_intake, ask_turnover
 from vesk.jobs.worker import _Watch
-from vesk.store import progress, turnovers
+from vesk.store import health, machines, presence, progress, turnovers
+from vesk.store.columns import now
+from vesk.store.machines import WorkerSeen
+from vesk.store.presence import Presence
 from vesk.store.session import open_session
 
 
@@ -88,6 +92,31 @@ def test_a_dead_workers_job_that_was_asked_for_again_is_done_once(db, settings, 
     tend(settings)
     assert jobs(settings, "SELECT status::text FROM procrastinate_jobs") == [("todo",)]
     assert told(settings, "intake", paper.id) == ("waiting", "")
+
+
+def test_a_clock_that_was_set_back_an_hour_hides_no_dead_worker_and_holds_nothing_up(db, settings, paper):
+    """What was written before then lies an hour ahead: a dead worker's heartbeat, what comes again, who was here."""
+    ask_intake(db, paper.id)
+    db.add(Presence(tab="tab-of-ida", day_id=paper.id, person="Ida", page="Day", seen_at=now() + timedelta(hours=1)))
+    db.add(WorkerSeen(name="far-worker-1", host="far", seen_at=now() + timedelta(hours=1)))
+    db.commit()
+    (number,) = jobs(
+        settings,
+        "INSERT INTO procrastinate_workers (last_heartbeat) VALUES (now() + interval '1 hour') RETURNING id",
+    )[0]
+    jobs(settings, "UPDATE procrastinate_jobs SET status = 'doing', worker_id = %s", number)
+    for ahead in (3600, 0):
+        jobs(
+            settings,
+            "INSERT INTO procrastinate_periodic_defers (task_name, defer_timestamp, periodic_id)"
+            " VALUES ('watch', extract(epoch FROM now())::bigint + %s, '')",
+            ahead,
+        )
+    assert (machines.at_work(db), presence.others(db, paper.id, "another-tab")) == ({}, [])
+    assert health.queue(db).workers == 0
+    tend(settings)
+    assert jobs(settings, "SELECT status::text FROM procrastinate_jobs") == [("todo",)]
+    assert jobs(settings, "SELECT count(*) FROM procrastinate_periodic_defers") == [(1,)]
 
 
 def test_work_whose_job_is_gone_is_told_and_never_runs_for_ever(db, settings, paper):

@@ -1,5 +1,6 @@
 """Beyond this machine: nothing answers without an account and TLS, guessing is slowed, who may look changes nothing."""
 
+import io
 import shutil
 import socket
 import ssl
@@ -12,6 +13,8 @@ import pytest
 from tests.paper_day import paper_day, picture, sound
 
 from vesk.actions import accounts, pairing
+from vesk.cli import serve as serve_command
+from vesk.cli.main import main
 from vesk.core import signing_in
 from vesk.core.errors import RefusedError, SlowedError
 from vesk.core.kinds import Role
@@ -202,6 +205,69 @@ def test_tls_is_spoken_and_tells_where_who_asks_came_from(outside, day, certific
         server.task_dispatcher.shutdown()
     with pytest.raises(RefusedError, match="cannot be used"):
         tls.context(certificate[1], certificate[0])
+
+
+def test_a_proxy_that_is_named_is_believed_and_nobody_else(outside, day):
+    server = make_server(outside, "127.0.0.1:0", proxy="127.0.0.1")
+    other = make_server(outside, "127.0.0.1:0", proxy="192.0.2.9")
+    told = []
+    for one in (server, other):
+        thread = threading.Thread(target=one.run, daemon=True)
+        thread.start()
+        try:
+            with socket.create_connection(("127.0.0.1", one.effective_port), timeout=10) as link:
+                link.sendall(
+                    b"GET /sign-in HTTP/1.1\r\nHost: localhost\r\nConnection: close\r\n"
+                    b"X-Forwarded-Proto: https\r\nX-Forwarded-For: 192.0.2.77\r\n\r\n"
+                )
+                said = b""
+                while block := link.recv(65_536):
+                    said += block
+            told.append(int(said.split()[1]))
+        finally:
+            one.trigger.pull_trigger(one.close)
+            thread.join(10)
+            one.task_dispatcher.shutdown()
+    assert told == [200, 403]
+
+
+def test_beyond_this_machine_nothing_is_served_without_tls_and_an_account(db, settings, tmp_path, monkeypatch, capsys):
+    for name, value in settings.environment().items():
+        monkeypatch.setenv(name, value)
+    monkeypatch.setattr(serve_command, "serve", lambda settings, *_a, listen, **_k: told.append((settings, listen)))
+    told, media = [], ["serve", "--media", str(tmp_path)]
+    pem = tmp_path / "x.pem"
+    pem.write_text("x", encoding="ascii")
+    secured = ["--certificate", str(pem), "--key", str(pem)]
+    for words, why in (
+        (["--listen", "192.0.2.10"], "over TLS alone"),
+        (["--listen", "0.0.0.0:8730"], "over TLS alone"),
+        (["--listen", "192.0.2.10", *secured, "--proxy", "192.0.2.2"], "one of both"),
+        (["--listen", "192.0.2.10", "--certificate", "/nowhere", "--key", str(pem)], "no such file"),
+        (["--listen", "my server"], "is no address"),
+        (["--listen", "192.0.2.10:99999", *secured], "is no address"),
+    ):
+        assert main([*media, *words]) == 1, words
+        assert why in capsys.readouterr().err
+    assert told == []
+    main([*media, "--listen", "192.0.2.10", *secured, "--name", "vesk.example"])
+    made, listen = told.pop()
+    assert (made.accounts, listen) == (True, "192.0.2.10:8730")
+    assert {"192.0.2.10", "vesk.example"} <= set(made.hosts)
+    main([*media, "--listen", "localhost:8800"])
+    made, listen = told.pop()
+    assert (made.accounts, listen) == (False, "127.0.0.1:8800")
+    with pytest.raises(RefusedError, match="Nobody has an account"):
+        serve_command._check_accounts(settings)
+    monkeypatch.setattr("sys.stdin", io.StringIO(f"{PASSWORD}\n"))
+    assert main(["account", "make", "Ida Brandt", "--may", "look"]) == 0
+    assert kept.named(db, "ida brandt").role == Role.LOOK
+    serve_command._check_accounts(settings)
+    assert main(["account", "role", "ida brandt", "--may", "change"]) == 0
+    assert main(["account", "end", "Ida Brandt"]) == 0
+    assert main(["account", "list"]) == 0
+    assert "may change" in capsys.readouterr().out
+    assert main(["account", "end", "Ida Brandt"]) == 1
 
 
 def _came():

@@ -45,6 +45,11 @@ async def tend(connection: AsyncConnection[Any]) -> None:
             return  # another worker does so just now
         await _take_up(connection)
         await _mark_lost(connection)
+        # After a clock was set back, what comes again and again would wait until it is as late as it was.
+        await connection.execute(
+            "DELETE FROM procrastinate_periodic_defers WHERE defer_timestamp > extract(epoch FROM now()) + %s",
+            (_GRACE_S,),
+        )
 
 
 async def say(connection: AsyncConnection[Any], name: str, host: str) -> None:
@@ -60,8 +65,9 @@ async def _take_up(connection: AsyncConnection[Any]) -> None:
     found = await connection.execute(
         "SELECT job.id, job.task_name, job.args, job.attempts FROM procrastinate_jobs job"
         " LEFT JOIN procrastinate_workers worker ON worker.id = job.worker_id WHERE job.status = 'doing'"
-        " AND (worker.id IS NULL OR worker.last_heartbeat < now() - make_interval(secs => %s)) FOR UPDATE OF job",
-        (STALLED_S,),
+        " AND (worker.id IS NULL OR worker.last_heartbeat NOT BETWEEN now() - make_interval(secs => %s)"
+        " AND now() + make_interval(secs => %s)) FOR UPDATE OF job",
+        (STALLED_S, STALLED_S),  # who lives has said so since the machine's clock was set back
     )
     for number, task, values, attempts in await found.fetchall():
         if attempts + 1 < MOST_TRIES:

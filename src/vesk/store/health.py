@@ -51,7 +51,8 @@ def queue(session: Session) -> Queue:
     waiting, running, failed, oldest = jobs.one()
     workers = session.connection().execute(
         text(
-            "SELECT count(*) FROM procrastinate_workers WHERE last_heartbeat > now() - make_interval(secs => :seconds)"
+            "SELECT count(*) FROM procrastinate_workers WHERE last_heartbeat"
+            " BETWEEN now() - make_interval(secs => :seconds) AND now() + make_interval(secs => :seconds)"
         ),
         {"seconds": machines.WORKING_S},
     )

@@ -34,7 +34,8 @@ class Room(SQLModel, table=True):
 
 def at_work(session: Session) -> dict[str, int]:
     """Return how many workers each host has now."""
-    query = select(WorkerSeen.host, func.count()).where(WorkerSeen.seen_at > now() - timedelta(seconds=WORKING_S))
+    near = col(WorkerSeen.seen_at).between(now() - timedelta(seconds=WORKING_S), now() + timedelta(seconds=WORKING_S))
+    query = select(WorkerSeen.host, func.count()).where(near)
     return dict(session.exec(query.group_by(WorkerSeen.host).order_by(WorkerSeen.host)).all())
 
 

@@ -38,10 +38,12 @@ def leave(session: Session, tab: str) -> None:
 
 def others(session: Session, day_id: int, tab: str) -> list[tuple[Presence, str]]:
     """Return who else is at a day now, each with the name of the take they look at, or nothing."""
+    # Not later than now either: a machine's clock may have been set back.
+    near = col(Presence.seen_at).between(now() - timedelta(seconds=HERE_S), now() + timedelta(seconds=HERE_S))
     query = (
         select(Presence, Recording.name)
         .join(Recording, col(Recording.id) == Presence.recording_id, isouter=True)
-        .where(Presence.day_id == day_id, Presence.tab != tab, Presence.seen_at > now() - timedelta(seconds=HERE_S))
+        .where(Presence.day_id == day_id, Presence.tab != tab, near)
         .order_by(Presence.person, Presence.tab)
     )
     return [(row, name or "") for row, name in session.exec(query)]
