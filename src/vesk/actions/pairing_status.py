@@ -407,7 +407,7 @@ class _Known:
 
 
 _FOUND: Remembered[str, Measurement] = Remembered(4000)
-_JUDGED: Remembered[tuple[str | None, _Known], Judgement] = Remembered(4000)
+_JUDGED: Remembered[tuple[str | None, _Known], Judgement] = Remembered(1600)
 
 
 def _judged(name: str | None, known: _Known, found: Measurement | None) -> Judgement:
