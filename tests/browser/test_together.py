@@ -1,13 +1,21 @@
 """Two people at one day, in two browsers: who is where, undoing what the other did, finding, the line for newcomers."""
 
+import shutil
+import subprocess
+import threading
+from dataclasses import replace
 from fractions import Fraction
 
 import pytest
 from playwright.sync_api import Browser, Page, expect
+from tests.conftest import Counted
 from tests.paper_day import paper_day, picture, sound
+from werkzeug.serving import make_server
 
-from vesk.actions import correct, pairing
+from vesk.actions import accounts, correct, pairing
+from vesk.core.kinds import Role
 from vesk.store import pairings
+from vesk.web import create_app, tls
 
 
 @pytest.fixture
@@ -68,3 +76,53 @@ def test_who_is_where_what_the_other_did_and_what_a_page_is_for(page: Page, brow
     expect(page.locator("#found tbody tr")).to_have_count(1)
     page.get_by_role("link", name="A001_007.mov").click()
     expect(page.locator("#recording h1")).to_contain_text("A001_007")
+
+
+@pytest.fixture
+def outside(settings, tmp_path):
+    """Serve the application over TLS and by accounts, as beyond this machine; gives its address."""
+    subprocess.run(
+        [shutil.which("openssl"), "req", "-x509", "-newkey", "ec", "-pkeyopt", "ec_paramgen_curve:prime256v1", "-nodes",
+         "-days", "2", "-subj", "/CN=localhost", "-keyout", tmp_path / "k.pem", "-out", tmp_path / "c.pem"],
+        check=True, capture_output=True,
+    )  # fmt: skip
+    relays = []
+    made = create_app(replace(settings, accounts=True))
+
+    def told(*asked):
+        return relays[0].wrap(made)(*asked)
+
+    app = Counted(told)
+    server = make_server("127.0.0.1", 0, app, threaded=True)
+    threading.Thread(target=server.serve_forever, daemon=True).start()
+    relays.append(tls.Relay("127.0.0.1", 0, server.server_port, tls.context(tmp_path / "c.pem", tmp_path / "k.pem")))
+    relays[0].start()
+    yield f"https://127.0.0.1:{relays[0].port}"
+    relays[0].stop()
+    server.shutdown()
+    app.end()
+    server.server_close()
+
+
+def test_from_another_machine_one_signs_in_looks_and_signs_out(browser: Browser, outside, db, day):
+    accounts.make(db, "Jon", "the ferry leaves at six", Role.LOOK)
+    db.commit()
+    db.close()
+    context = browser.new_context(ignore_https_errors=True, viewport={"width": 1280, "height": 800})
+    page = context.new_page()
+    page.goto(f"{outside}/days/{day.id}/journal")
+    page.get_by_label("name").fill("jon")
+    page.get_by_label("password").fill("not that one")
+    page.keyboard.press("Enter")
+    expect(page.locator(".problem")).to_contain_text("do not belong together")
+    page.get_by_label("password").fill("the ferry leaves at six")
+    page.keyboard.press("Enter")
+    expect(page.locator("#journal h1")).to_be_visible()  # where one was going
+    page.goto(f"{outside}/days/{day.id}/")
+    expect(page.locator("header")).to_contain_text("Jon, looking")
+    expect(page.locator("#pick-all")).to_be_disabled()
+    page.get_by_role("button", name="sign out").click()
+    expect(page.get_by_role("button", name="Sign in")).to_be_visible()
+    page.goto(f"{outside}/days/{day.id}/")
+    expect(page.get_by_role("button", name="Sign in")).to_be_visible()
+    context.close()

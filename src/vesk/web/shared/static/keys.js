@@ -54,7 +54,7 @@ if (document.body.dataset.may === "look") {
   const shut = () => {
     const all = document.querySelectorAll('form[method="post"] :is(button, input, select, textarea), button[hx-post]');
     for (const one of /** @type {NodeListOf<HTMLButtonElement>} */ (all))
-      if (!one.disabled && !one.hasAttribute("data-anyone")) {
+      if (!one.disabled && !one.closest("[data-anyone]")) {
         one.disabled = true;
         one.title = "You may look here, and change nothing.";
       }
