@@ -34,6 +34,8 @@ def main(scale: float) -> int:
                 row.told = Told(scene=row.facts.scene, take=row.facts.take) if row.facts else None
             session.commit()
             number = day.id
+            size = session.connection().exec_driver_sql("SELECT pg_database_size(current_database())").scalar()
+            print(f"the database holds {int(size or 0) / 1e6:.0f} MB")
         print(
             f"a production of {count} days, {count * RECORDINGS} recordings, made in {time.monotonic() - begun:.0f} s"
         )

@@ -186,7 +186,7 @@ def start(
             continue
         options = (
             f"-p {port or free_port(FIRST_PORT + attempt)} -c listen_addresses=127.0.0.1 -c unix_socket_directories=''"
-            " -c max_connections=120 -c shared_buffers=64MB"
+            " -c max_connections=300 -c shared_buffers=64MB"
         )
         if not durable:
             options += " -c fsync=off -c synchronous_commit=off -c full_page_writes=off"
