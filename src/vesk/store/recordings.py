@@ -34,6 +34,15 @@ def files_of_day(session: Session, day_id: int) -> list[Recording]:
     return list(session.exec(query.order_by(Recording.path)))
 
 
+def files_of_content(session: Session, day_id: int, content: str) -> list[Recording]:
+    """Return a day's files that hold the very same bytes, by path."""
+    query = select(Recording).where(
+        Recording.day_id == day_id, col(Recording.merged).is_(None), Recording.state != GONE,
+        Recording.content == content,
+    )  # fmt: skip
+    return list(session.exec(query.order_by(Recording.path)))
+
+
 def merged_of_day(session: Session, day_id: int) -> list[Recording]:
     """Return what is, or was, several files taken together, those of files alone first."""
     query = select(Recording).where(Recording.day_id == day_id, col(Recording.merged).is_not(None))
