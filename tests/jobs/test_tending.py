@@ -12,7 +12,9 @@ from tests.conftest import end, name_ferry, until, workers
 from tests.paper_day import paper_day, picture, recording, sound
 
 from vesk.actions import turnover
+from vesk.core.kinds import Work
 from vesk.jobs import tending
+from vesk.jobs import tracked as tracked_module
 from vesk.jobs.tasks import ask_intake, ask_turnover
 from vesk.jobs.worker import _Watch
 from vesk.store import health, machines, presence, progress, turnovers
@@ -186,3 +188,20 @@ def test_a_worker_that_the_queue_forgot_ends_itself(settings, database, monkeypa
     assert left == []  # once may be a race
     alone(watch.look(settings))
     assert left == [75]
+
+
+def test_a_worker_that_was_cut_off_says_nothing_of_what_another_did_meanwhile(db, settings, paper, monkeypatch):
+    ask_intake(db, paper.id)
+    db.commit()
+    clock = SimpleNamespace(now=100.0)
+    monkeypatch.setattr(tracked_module.time, "monotonic", lambda: clock.now)
+    for away, left in ((1.0, "running"), (60.0, "done")):
+        jobs(settings, "UPDATE progress SET state = 'waiting', stop = false")
+        with tracked_module.tracked(settings, Work.INTAKE, paper.id) as (_, on_progress):
+            assert on_progress(1, 2)
+            assert told(settings, "intake", paper.id)[0] == "running"
+            jobs(settings, "UPDATE progress SET state = 'done'")
+            clock.now += away
+            assert on_progress(2, 2)
+            assert told(settings, "intake", paper.id)[0] == left
+    assert told(settings, "intake", paper.id)[0] == "done"

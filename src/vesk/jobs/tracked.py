@@ -15,6 +15,7 @@ from vesk import logs
 from vesk.core.errors import StoppedError, VeskError
 from vesk.core.kinds import Work, WorkState
 from vesk.core.progress import OnProgress
+from vesk.jobs.tending import STALLED_S
 from vesk.settings import Settings
 from vesk.store import progress
 from vesk.store.session import engine, open_session
@@ -68,17 +69,21 @@ def tracked(settings: Settings, kind: Work, subject_id: int) -> Iterator[tuple[S
         if row is not None:
             progress.set_state(beside, row, WorkState.RUNNING)
             beside.commit()
-        last = 0.0
+        last, heard_of = 0.0, time.monotonic()
         at = (0, 0)
+        done_elsewhere = False
 
         def on_progress(done: int, total: int) -> bool:
-            nonlocal last, at
+            nonlocal last, at, heard_of, done_elsewhere
             at = (done, total)
             if time.monotonic() - last < _EVERY_S:
                 return True
             last = time.monotonic()
             fresh = progress.find(beside, kind, subject_id)
-            if fresh is None:
+            # Who was cut off for that long was given up: what another ended meanwhile stays ended.
+            away, heard_of = time.monotonic() - heard_of > STALLED_S, time.monotonic()
+            done_elsewhere |= away and fresh is not None and fresh.state not in progress.OPEN
+            if fresh is None or done_elsewhere:
                 return True
             progress.set_state(beside, fresh, WorkState.RUNNING, done=done, total=total)
             beside.commit()
@@ -103,7 +108,10 @@ def tracked(settings: Settings, kind: Work, subject_id: int) -> Iterator[tuple[S
             )
         log.info("%s in %.1f s%s", state, time.monotonic() - begun, f": {problem}" if problem else "")
         fresh = progress.find(beside, kind, subject_id)
-        if fresh is not None:
+        done_elsewhere |= (
+            time.monotonic() - heard_of > STALLED_S and fresh is not None and fresh.state not in progress.OPEN
+        )
+        if fresh is not None and not done_elsewhere:
             stopped = fresh.stop and state == WorkState.DONE
             progress.set_state(
                 beside, fresh, WorkState.STOPPED if stopped else state, done=at[1], total=at[1], problem=problem
