@@ -245,6 +245,7 @@ def test_beyond_this_machine_nothing_is_served_without_tls_and_an_account(db, se
         (["--listen", "192.0.2.10", *secured, "--proxy", "192.0.2.2"], "one of both"),
         (["--listen", "192.0.2.10", "--certificate", "/nowhere", "--key", str(pem)], "no such file"),
         (["--listen", "my server"], "is no address"),
+        (["--listen", "::1"], "write it as IPv4"),
         (["--listen", "192.0.2.10:99999", *secured], "is no address"),
     ):
         assert main([*media, *words]) == 1, words

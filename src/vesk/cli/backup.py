@@ -18,7 +18,7 @@ def run(options: argparse.Namespace) -> int:
     """Write a backup and say what it holds."""
     from vesk.services import backup  # noqa: PLC0415 - loads the database's driver
 
-    with present.database(from_environment()) as settings:
+    with present.database(from_environment(), as_it_is=True) as settings:
         manifest = backup.make(settings, options.file.absolute())
     rows = sum(int(mark.split()[0]) for mark in manifest["tables"].values())
     size = options.file.stat().st_size

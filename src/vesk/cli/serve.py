@@ -97,12 +97,12 @@ def _read(text: str) -> tuple[str, int]:
     host, _, port = text.rpartition(":") if text.count(":") == 1 else (text, "", "")
     host = "127.0.0.1" if host == "localhost" else host
     try:
-        ipaddress.ip_address(host)
+        ipaddress.IPv4Address(host)
         number = int(port or _PORT)
     except ValueError:
         number = -1
     if not 0 < number < 1 << 16:
-        raise RefusedError(f"{text!r} is no address: write it like 192.0.2.10 or 192.0.2.10:8730.")
+        raise RefusedError(f"{text!r} is no address: write it as IPv4, like 192.0.2.10 or 192.0.2.10:8730.")
     return host, number
 
 

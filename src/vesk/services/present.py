@@ -25,8 +25,10 @@ def of_running(settings: Settings) -> Settings | None:
 
 
 @contextmanager
-def database(settings: Settings) -> Iterator[Settings]:
+def database(settings: Settings, *, as_it_is: bool = False) -> Iterator[Settings]:
     """Give settings that name a database, brought to the present schema; one that was started for this is ended.
+
+    `as_it_is` leaves the schema alone: an older Vesk may be running on it.
 
     Raises
     ------
@@ -35,9 +37,7 @@ def database(settings: Settings) -> Iterator[Settings]:
     """
     found = of_running(settings)
     if found is not None:
-        from vesk.store import migrate  # noqa: PLC0415 - heavy
-
-        migrate.to_head(found.sqlalchemy_url)
+        _bring_up(found, as_it_is=as_it_is)
         yield found
         return
     own = keeping.find(settings.var)
@@ -46,10 +46,15 @@ def database(settings: Settings) -> Iterator[Settings]:
     supervisor.take_folder(settings)
     cluster.start(own)
     try:
-        from vesk.store import migrate  # noqa: PLC0415
-
         named = replace(settings, database_url=own.url())
-        migrate.to_head(named.sqlalchemy_url)
+        _bring_up(named, as_it_is=as_it_is)
         yield named
     finally:
         cluster.stop(own)
+
+
+def _bring_up(settings: Settings, *, as_it_is: bool) -> None:
+    if not as_it_is:
+        from vesk.store import migrate  # noqa: PLC0415 - heavy
+
+        migrate.to_head(settings.sqlalchemy_url)

@@ -9,7 +9,7 @@ nothing rests on it and nobody changed the same since; and an undoing, being suc
 from collections.abc import Collection, Mapping, Sequence
 from typing import Any
 
-from sqlalchemy import BigInteger, Column, Index, bindparam, text
+from sqlalchemy import BigInteger, Column, Index, bindparam, text, tuple_
 from sqlalchemy.dialects.postgresql import JSONB
 from sqlalchemy.exc import IntegrityError
 from sqlmodel import Field, Session, SQLModel, col, select
@@ -70,10 +70,12 @@ def laid_over(
     session: Session, made: Mapping[str, Sequence[RowChange]], chains: Mapping[str, Collection[str]]
 ) -> set[str]:
     """Return the entries of which somebody changed the same again since, by other means than undoing (`chains`)."""
-    rows = {one.row_id for changes in made.values() for one in changes}
+    rows = {(one.table_name, one.row_id) for changes in made.values() for one in changes}
     later: dict[tuple[str, int], list[RowChange]] = {}
     if rows:
-        for one in session.exec(select(RowChange).where(col(RowChange.row_id).in_(rows))):
+        for one in session.exec(
+            select(RowChange).where(tuple_(col(RowChange.table_name), col(RowChange.row_id)).in_(rows))
+        ):
             later.setdefault((one.table_name, one.row_id), []).append(one)
     found = set()
     for entry, changes in made.items():
