@@ -6,6 +6,7 @@ import socket
 import ssl
 import subprocess
 import threading
+import time
 from dataclasses import replace
 from datetime import timedelta
 
@@ -205,6 +206,37 @@ def test_tls_is_spoken_and_tells_where_who_asks_came_from(outside, day, certific
         server.task_dispatcher.shutdown()
     with pytest.raises(RefusedError, match="cannot be used"):
         tls.context(certificate[1], certificate[0])
+
+
+def test_what_takes_long_to_come_is_not_cut_off_because_who_asked_is_silent(certificate, monkeypatch):
+    """As a package that is fetched as one archive: the browser says nothing until it has all of it."""
+    monkeypatch.setattr(tls, "_SILENT_S", 0.2, raising=False)  # was the longest that either side might be silent
+
+    def slow(_environ, start):
+        start("200 OK", [("Content-Length", "40")])
+        for _ in range(4):
+            time.sleep(0.3)
+            yield b"0123456789"
+
+    server = make_server(slow, "127.0.0.1:0")
+    relay = tls.Relay("127.0.0.1", 0, server.effective_port, tls.context(*certificate))
+    relay.start()
+    thread = threading.Thread(target=server.run, daemon=True)
+    thread.start()
+    try:
+        link = socket.create_connection(("127.0.0.1", relay.port), timeout=10)
+        trusting = ssl.create_default_context(cafile=certificate[0])
+        with trusting.wrap_socket(link, server_hostname="localhost") as line:
+            line.sendall(b"GET / HTTP/1.1\r\nHost: localhost\r\nConnection: close\r\n\r\n")
+            said = b""
+            while block := line.recv(65_536):
+                said += block
+        assert said.endswith(b"0123456789" * 4)
+    finally:
+        relay.stop()
+        server.trigger.pull_trigger(server.close)
+        thread.join(10)
+        server.task_dispatcher.shutdown()
 
 
 def test_a_proxy_that_is_named_is_believed_and_nobody_else(outside, day):

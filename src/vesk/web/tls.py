@@ -19,7 +19,6 @@ from vesk.core.errors import RefusedError
 _BLOCK = 1 << 16
 _HANDSHAKE_S = 10.0
 _MOST = 500  # connections at once; more are let go at once
-_SILENT_S = 90.0  # the web server lets go sooner
 
 
 def context(certificate: Path, key: Path) -> ssl.SSLContext:
@@ -110,8 +109,9 @@ class Relay:
 
     @staticmethod
     async def _pass(reader: asyncio.StreamReader, writer: asyncio.StreamWriter) -> None:
-        with contextlib.suppress(OSError, TimeoutError, ssl.SSLError):
-            while block := await asyncio.wait_for(reader.read(_BLOCK), _SILENT_S):
+        # No time limit: who fetches an archive says nothing for minutes. The web server lets go of what is idle.
+        with contextlib.suppress(OSError, ssl.SSLError):
+            while block := await reader.read(_BLOCK):
                 writer.write(block)
                 await writer.drain()
 
