@@ -14,12 +14,14 @@ import numpy as np
 from numpy.typing import NDArray
 
 from vesk.core.day.day import Day
+from vesk.core.day.lateness import weigh_lateness
 from vesk.core.day.solution import Solution
 from vesk.core.day.solve import solve
 from vesk.core.kinds import LTC, PICTURE, SOUND, Asked, Discord, Witness
 from vesk.core.sound.coarse import search
 from vesk.core.sound.features import BANDS, FEATURE_RATE
 from vesk.core.sound.reel import lay, search_reel
+from vesk.simulator.ears import five_claps
 from vesk.simulator.evidence import MadeDay, MadeDevice
 
 HOUR, FRAME = 3600.0, 0.04
@@ -112,6 +114,20 @@ def off(day: MadeDay, solution: Solution, by: Sequence[Witness]) -> list[tuple[f
     ]
 
 
+def _ears(cameras: int) -> None:
+    print(f"\na camera's internal delay from five claps, {cameras} of each; frames")
+    for whole in (True, False):
+        away, inside = [], 0
+        for seed in range(cameras):
+            made = five_claps(seed, whole=whole, frame_s=FRAME)
+            found = weigh_lateness(0.0, said=False, frame_s=FRAME, tolerance_s=FRAME / 4, claps=made.claps)
+            away.append((found.best_s - made.late_s) / FRAME)
+            inside += found.low_s <= made.late_s <= found.high_s
+        off = np.abs(away)
+        print(f"{'whole frames' if whole else 'anything':14} RMS {np.sqrt(np.mean(off**2)):.2f}, within a fifth "
+              f"{np.mean(off < 1 / 5):.0%}, in the band {inside / cameras:.1%}")  # fmt: skip
+
+
 def main(scale: float) -> int:
     """Run and print."""
     seeds = max(3, round(SEEDS * scale))
@@ -132,6 +148,7 @@ def main(scale: float) -> int:
             inside = sum(abs(one) <= band for one, band in placed)
             clock = f"{len(placed):6}{max(abs(one) for one, _ in placed) * 1e3:10.2f}{inside / len(placed):10.0%}"
         print(f"{hard.name:40}{len(by_sound):8}{sound}{clock:42}{named / seeds:9.0%}{np.mean(asked):11.1f}")
+    _ears(round(400 * scale))
     _large()
     _by_sound_alone(max(12, round(120 * scale)))
     return day_files.main()

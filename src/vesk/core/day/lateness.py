@@ -20,7 +20,7 @@ from vesk.core.kinds import LTC, Clock
 
 _STEP_S = 2.5e-4
 _LOWEST_S, _HIGHEST_S = -0.25, 0.35
-_TURNS = 6
+_TURNS, _EARLY = 8, 3.0  # of a turn's density in what is left of half a frame: most are early
 _EDGE_S = 0.002  # by how much a clap's own distance may move it past its interval
 _CLAP_REACH_S = 0.5  # where something that is no clap may lie
 _NEAR_S = 0.5  # a clock further off was not set by a jam: it says nothing of fractions of a second
@@ -178,11 +178,13 @@ def _allowed(grid: NDArray[np.float64], claps: Sequence[ClapBound]) -> NDArray[n
     """Return the log of how likely all claps are seen and heard just so, for each lateness.
 
     Sticks that meet while a frame is exposed are seen closed in it or in the next. How far into the exposure that
-    turns is the same for all claps of a camera, but unknown: rather early, at most half a frame.
+    turns is the same for all claps of a camera, but unknown: half a frame at most and rather early, since many
+    exposures are shorter, and all have to show the sticks closed for most of their time.
     """
     made = np.full(grid.size, -np.inf)
     turns = (np.arange(_TURNS) + 0.5) / _TURNS / 2  # of a frame
-    for turn, chance in zip(turns, (0.5 - turns) / (0.5 - turns).sum(), strict=True):
+    early = (0.5 - turns) ** _EARLY
+    for turn, chance in zip(turns, early / early.sum(), strict=True):
         total = np.full(grid.size, np.log(chance))
         for clap in claps:
             frame = (clap.high_s - clap.low_s) / 1.5
