@@ -64,7 +64,19 @@ def test_a_picture_and_a_sound_are_joined_by_the_keyboard_alone(page: Page, db, 
     now = next(one for one in pairing_status.of_day(db, day) if one.picture.name == "C002_001.mov")
     problems: list[str] = []
     page.on("pageerror", lambda error: problems.append(str(error)))
-    page.goto(f"{serve()}/days/{day.id}/joining/?picture={now.picture.id}&sound={now.sound.id}")
+    address = serve()
+    # Two are chosen where they are seen: whole devices by their tags, a row and a block of the chart by a key.
+    page.goto(f"{address}/days/{day.id}/")
+    page.locator(".chart.tags .lane:has(.tag:text-is('C'))").click()
+    expect(page.locator(".chart.tags .lane[aria-pressed=true]")).to_have_count(1)
+    page.locator(".chart.tags .lane[data-kind=sound]").first.press("Enter")
+    expect(page).to_have_url(re.compile(r"joining/\?camera=\d+&recorder=\d+$"))
+    expect(page.locator("#join-picture")).to_be_focused()
+    page.goto(f"{address}/days/{day.id}/")
+    page.locator(f"#ledger tr[data-recording='{now.picture.id}']").press("j")
+    page.locator(".chart a", has=page.locator(f".block[data-recording='{now.sound.id}']")).press("j")
+    expect(page).to_have_url(re.compile(rf"joining/\?picture={now.picture.id}&sound={now.sound.id}$"))
+    page.goto(f"{address}/days/{day.id}/joining/?picture={now.picture.id}&sound={now.sound.id}")
     expect(page.locator("#join-picture")).to_be_focused()
     for key in [*["Shift+ArrowRight"] * 5, *["ArrowRight"] * 3]:
         page.keyboard.press(key)

@@ -34,6 +34,16 @@ def test_each_kind_says_who_disagrees_by_how_much_and_what_settles_it():
     assert "2.00 s earlier than the same event on both does (the bell)" in point.says("A", "S1", FPS)
     assert "put on the wrong moment" in point.settled_by("A")
     assert point.brief("A", FPS) == "sound and sync point disagree"
+    clap = Disagreement(Contradiction(Discord.CLAP, "A", PAIR, 0.12, agreeing=1, claps=2), None, None)
+    assert "in this take A's scratch is at least 3.00 frames late (120.0 ms) against its picture beside" in clap.says(
+        "A", "S1", FPS
+    )
+    assert "confirm it or refuse it" in clap.settled_by("A")
+    slate = Disagreement(Contradiction(Discord.SLATE, "A", PAIR, 0, pattern=7, name="1 / 2 on A, 1 / 3 on S1"), 0, 0)
+    assert "not: 1 / 2 on A, 1 / 3 on S1. 7 other takes have one slate on both." in slate.says("A", "S1", FPS)
+    assert slate.brief("A", FPS) == "slates disagree"
+    split = replace(early, found=replace(early.found, agreeing=1, claps=2))
+    assert "say its LTC and 1 of 2 claps; 1 clap says otherwise." in split.says("C", "S1", FPS)
 
 
 def test_a_place_says_what_it_rests_on():

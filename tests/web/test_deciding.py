@@ -8,7 +8,7 @@ from tests.paper_day import paper_day, picture, sound, source
 
 from vesk.actions import correct, deciding, pairing, pairing_status, scoping, turnover
 from vesk.actions.overview import Overview
-from vesk.core.kinds import LTC, MATCHED
+from vesk.core.kinds import LTC, MATCHED, Asked
 from vesk.core.sound.measurement import Line, Measurement
 from vesk.store import days, journal, pairings, recordings
 from vesk.store import sync_points as points
@@ -144,7 +144,7 @@ def test_what_a_person_set_or_checked_on_one_take_stands_above_its_devices_corre
     correct.set_own(db, settings, second.pairing.id, version=second.pairing.version, slip=Fraction(1, 50))
     db.commit()
     view = Overview(db, days.get_day(db, day.id))
-    (about,) = [one for one in deciding.decisions(view) if one.source.tag == "A"]
+    (about,) = [one for one in deciding.decisions(view) if one.source.tag == "A" and one.asked == Asked.CLOCK]
     assert [one.pairing.id for one in about.open] == [third.pairing.id]
     made = scoping.take_for_device(db, settings, view, about.open)
     db.commit()

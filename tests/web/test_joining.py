@@ -6,6 +6,7 @@ import pytest
 from tests.paper_day import paper_day, picture, recording, sound
 
 from vesk.actions import pairing, pairing_status
+from vesk.actions.overview import Overview
 from vesk.core.kinds import MATCHED
 from vesk.core.sound.measurement import Jump, Line, Measurement, refused
 from vesk.store import journal, pairings, progress
@@ -231,3 +232,28 @@ def test_a_step_in_a_pause_is_mended_from_the_bench_and_left_again(client, db):
     assert now.verdict.holds
     client.post(f"/bench/{row.id}/undo", data={"version": now.pairing.version})
     assert "Samples were lost there" in shown(client.get(f"/bench/{row.id}"))
+
+
+def test_two_whole_devices_are_chosen_and_what_follows_for_their_other_takes_is_said(client, db):
+    day = paper_day(
+        db,
+        {f"{tag}/{tag}{n}.{'mov' if tag == 'A' else 'wav'}": make(f"{9 + n:02}:00:00:00")
+         for tag, make in (("A", picture), ("S1", sound)) for n in range(3)},
+    )  # fmt: skip
+    pairing.pair_day(db, day)
+    db.commit()
+    view = Overview(db, day)
+    of = {one.kind: one.id for one in view.sources}
+    page = shown(client.get(f"/days/{day.id}/"))
+    for number in of.values():
+        assert f'data-device="{number}"' in page
+    page = shown(client.get(HERE.format(day.id), query_string={"camera": of["picture"], "recorder": of["sound"]}))
+    assert "A · A0.mov" in page
+    assert "S1 · S10.wav" in page  # by its clock the one that lies beside it
+    asked = {"picture": recording(db, day, "A1.mov").id, "sound": recording(db, day, "S11.wav").id}
+    says = shown(client.get(HERE.format(day.id) + "said", query_string=asked | {"picture_at": "4", "sound_at": "5"}))
+    assert "2 more takes of A then lie on S1&#39;s sound" in says
+    says = shown(client.get(HERE.format(day.id) + "said", query_string=asked | {"picture_at": "40", "sound_at": "1"}))
+    assert "more take" not in says
+    only = client.get(HERE.format(day.id), query_string={"camera": of["picture"]}).text
+    assert "Choose a picture and a sound" in only

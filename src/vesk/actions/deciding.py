@@ -11,7 +11,7 @@ from vesk.actions.scoping import Scoped, scope_of
 from vesk.core.day.lateness import Lateness
 from vesk.core.day.solution import Contradiction
 from vesk.core.errors import StaleError
-from vesk.core.kinds import Asked
+from vesk.core.kinds import Asked, Cause
 from vesk.core.verdict.disagreement import witnesses
 from vesk.core.wording import how_late, in_frames, signed
 from vesk.store.tables import Source
@@ -83,7 +83,22 @@ def decisions(view: Overview) -> list[Decision]:
         scoped = scope_of(view, own) if question.asked == Asked.CLOCK else None
         says = _says(question.asked, source.tag, own, found, scoped)
         made.append(Decision(question.asked, source, says, tuple(own), found, ears, scoped))
-    return sorted(made, key=lambda one: (one.asked != Asked.LATENESS, -len(one.open), one.source.tag))
+    made += _untold(view, {now.pairing.id for one in made for now in one.open})
+    first = {Asked.LATENESS: 0, Asked.LOOK: 2}
+    return sorted(made, key=lambda one: (first.get(one.asked, 1), -len(one.open), one.source.tag))
+
+
+def _untold(view: Overview, asked: set[int]) -> list[Decision]:
+    """Return what needs somebody though the day's solution asks nothing of it, by camera and by what was found."""
+    left: dict[tuple[int, Cause], list[PairingStatus]] = {}
+    for now in view.statuses:
+        if now.verdict is not None and now.needs_person and now.pairing.id not in asked:
+            left.setdefault((now.picture_source.id, now.verdict.cause), []).append(now)
+    made = []
+    for own in left.values():
+        source = own[0].picture_source
+        made.append(Decision(Asked.LOOK, source, _says(Asked.LOOK, source.tag, own, None, None), tuple(own)))
+    return made
 
 
 def decision_by(view: Overview, stamp: str) -> Decision:
@@ -113,6 +128,8 @@ def _says(asked: Asked, tag: str, own: list[PairingStatus], found: Contradiction
             alike = f": one correction for {tag}, {scoped.says}"
             alike += f", and {len(scoped.left)} as measured" if scoped.left else ""
         return f"{tag} with {own[0].sound_source.tag}: {takes}, {_figures(own)}{alike}"
+    if len(own) > 1:
+        return f"{tag}: {takes}, {own[0].verdict.cause if own[0].verdict else 'not measured yet'}"
     names = f"{tag} · {own[0].picture.name} with {own[0].sound_source.tag} · {own[0].sound.name}"
     verdict = own[0].verdict
     return f"{names}: {verdict.brief if verdict else 'not measured yet'}"

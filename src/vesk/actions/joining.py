@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections.abc import Sequence
 from dataclasses import dataclass
 from fractions import Fraction
 from math import floor
@@ -76,6 +77,67 @@ def both_of(session: Session, day: Day, picture_id: int, sound_id: int) -> Both:
         None,
     )
     return Both(day, picture, sound, pair)
+
+
+def first_of(view: Overview, usable: Sequence[Recording]) -> Both | None:
+    """Return the picture and the sound of two devices to begin with: without a partner if any, and near by labels.
+
+    Parameters
+    ----------
+    view : Overview
+    usable : sequence of Recording
+        Those of the two devices.
+    """
+    pictures, sounds = ([row for row in usable if row.kind == kind] for kind in (PICTURE, SOUND))
+    if not pictures or not sounds:
+        return None
+    picture = min(pictures, key=lambda row: (not row.unpaired, row.start is None, row.start or 0, row.name))
+
+    def away(row: Recording) -> tuple[bool, Fraction, str]:
+        if row.start is None or picture.start is None:
+            return True, Fraction(0), row.name
+        middle = row.start + row.duration / 2 - picture.start - picture.duration / 2
+        return False, max(Fraction(0), abs(middle) - row.duration / 2), row.name
+
+    sound = min(sounds, key=away)
+    pair = picture.id, sound.id
+    now = next((one for one in view.statuses if (one.pairing.picture_id, one.pairing.sound_id) == pair), None)
+    return Both(view.day, picture, sound, now)
+
+
+def others(view: Overview, both: Both, event: ByHand) -> str:
+    """Return in words what else follows for the two devices where the same event is put on both.
+
+    Parameters
+    ----------
+    view : Overview
+    both : Both
+    event : ByHand
+    """
+    starts = both.picture.start, both.sound.start
+    tags = {one.id: one.tag for one in view.sources}
+    camera, recorder = tags.get(both.picture.source_id or 0, ""), tags.get(both.sound.source_id or 0, "")
+    usable = [row for row in view.recordings if row.state == recordings.READY and not row.aside]
+    own = [row for row in usable if row.source_id == both.picture.source_id and row.id != both.picture.id]
+    if not own:
+        return ""
+    if starts[0] is None or starts[1] is None:
+        return f"Without timecode on both, the other takes of {camera} are joined one by one."
+    ahead = event.place - wrap_day(starts[1] - starts[0], days.rate_of(both.day).day)
+    held = [row for row in usable if row.source_id == both.sound.source_id]
+    lie = sum(any(_share(row, other, ahead) for other in held) for row in own)
+    if not lie:
+        return ""
+    takes = "1 more take" if lie == 1 else f"{lie} more takes"
+    lies = "lies" if lie == 1 else "lie"
+    return f"As long as both clocks run on, {takes} of {camera} then {lies} on {recorder}'s sound."
+
+
+def _share(picture: Recording, sound: Recording, ahead: Fraction) -> bool:
+    if picture.start is None or sound.start is None:
+        return False
+    place = sound.start - picture.start + ahead
+    return min(picture.duration, place + sound.duration) > max(Fraction(0), place)
 
 
 def keep_event(session: Session, settings: Settings, both: Both, event: ByHand, *, name: str) -> None:

@@ -91,6 +91,8 @@ def _contradiction_json(one: Contradiction) -> dict[str, Any]:
         Discord.LATENESS: {"says": witnesses(one)},
         Discord.PATTERN: {"keep_to_the_clock": one.pattern},
         Discord.POINT: {"event": one.name},
+        Discord.CLAP: {"says": witnesses(one)},
+        Discord.SLATE: {"slates": one.name, "with_one_slate": one.pattern},
     }
     return {
         "about": one.about,

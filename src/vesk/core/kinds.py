@@ -122,6 +122,8 @@ class Discord(StrEnum):
     LATENESS = "scratch against picture"
     PATTERN = "sound against clock"
     POINT = "sound against sync point"
+    CLAP = "one take's claps against its camera's"
+    SLATE = "sound against slate"
 
 
 class Asked(StrEnum):
@@ -131,6 +133,9 @@ class Asked(StrEnum):
     CLOCK = "one correction for a device"
     PATTERN = "breaks its device's pattern"
     POINT = "sound or the sync point"
+    CLAP = "whether one take of a camera is off"
+    SLATE = "which slate is right"
+    LOOK = "what nothing tells"
     AMBIGUOUS = "which of two it is"
 
 

@@ -21,8 +21,8 @@ _SOFT, _EDGE_S = 0.2, 0.002
 _MEAN, _SPREAD = 0.4, 0.2  # of a clap's bounds, a frame and a half: see `lateness`
 
 
-def bounds_of(day: Day, matches: Iterable[Match]) -> dict[str, list[ClapBound]]:
-    """Return what each camera's claps allow of its lateness, by tag.
+def bounds_of(day: Day, matches: Iterable[Match]) -> dict[str, dict[str, list[ClapBound]]]:
+    """Return what each camera's claps allow of its lateness, by tag and recording.
 
     A clap that the camera did not hear itself may have been heard by a recorder that sound lays along it.
 
@@ -41,14 +41,14 @@ def bounds_of(day: Day, matches: Iterable[Match]) -> dict[str, list[ClapBound]]:
         along.setdefault(match.picture, []).extend(
             clap.at_s + match.heard_s(clap.at_s + match.at_head_s) for clap in heard.get(match.sound, ())
         )
-    found: dict[str, list[ClapBound]] = {}
+    found: dict[str, dict[str, list[ClapBound]]] = {}
     for seen in day.seen:
         middle = (seen.low_s + seen.high_s) / 2
         ears = [seen.heard_s] if seen.heard_s is not None else along.get(seen.recording, [])
         near = min(ears, key=lambda at: abs(at - middle), default=None)
         if near is not None and abs(near - middle) < _EAR_S:
             bound = ClapBound(near - seen.high_s, near - seen.low_s, seen.likely)
-            found.setdefault(devices[seen.recording], []).append(bound)
+            found.setdefault(devices[seen.recording], {}).setdefault(seen.recording, []).append(bound)
     return found
 
 

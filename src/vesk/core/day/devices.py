@@ -61,7 +61,7 @@ def tell_apart(day: Day) -> dict[str, str]:
         by_tag.setdefault(one.device, []).append(one.key)
     for tag, keys in by_tag.items():
         known = [key for key in keys if key in laid]
-        if not any(_meet(laid[a], laid[b]) for n, a in enumerate(known) for b in known[n + 1 :]):
+        if not _any_meet([laid[key] for key in known]):
             continue
         for number, own in enumerate(_chains(known, laid)):
             for key in own:
@@ -98,6 +98,21 @@ def _meet(one: Laid, other: Laid) -> bool:
         min(one.lines[line][1], other.lines[line][1]) - max(one.lines[line][0], other.lines[line][0]) > _OVERLAP_S
         for line in one.lines.keys() & other.lines.keys()
     )
+
+
+def _any_meet(laid: Sequence[Laid]) -> bool:
+    """Say whether any two of many meet: one pass along each line, since a day has hundreds."""
+    on_line: dict[str, list[tuple[float, float]]] = {}
+    for one in laid:
+        for line, span in one.lines.items():
+            on_line.setdefault(line, []).append(span)
+    for spans in on_line.values():
+        ends = -_ANY_S
+        for begins, until in sorted(spans):
+            if min(ends, until) - begins > _OVERLAP_S:
+                return True
+            ends = max(ends, until)
+    return False
 
 
 def _chains(keys: Sequence[str], laid: Mapping[str, Laid]) -> list[list[str]]:

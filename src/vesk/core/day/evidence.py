@@ -2,12 +2,15 @@
 
 from __future__ import annotations
 
+import re
+
 from vesk.core.day.day import Match
 from vesk.core.facts import Facts
 from vesk.core.heard import Heard
 from vesk.core.kinds import MATCHED, REFUSED
 from vesk.core.sound.measurement import Jump, Measurement
 
+_BETWEEN = re.compile(r"[\s_.-]+")
 _CONFIRMED, _CLEAR, _UNCLEAR = 0.98, 0.85, 0.3
 
 
@@ -48,10 +51,10 @@ def slate_of(scene: str, take: str) -> str:
 
     Examples
     --------
-    >>> slate_of("24a", "03") == slate_of(" 24A ", "3"), slate_of("", "3")
+    >>> slate_of("24-a", "03") == slate_of(" 024A ", "3"), slate_of("", "3")
     (True, '')
     """
-    scene, take = scene.strip().casefold(), take.strip().casefold().lstrip("0")
+    scene, take = (_BETWEEN.sub("", one.casefold()).lstrip("0") for one in (scene, take))
     return f"{scene} / {take}" if scene and take else ""
 
 

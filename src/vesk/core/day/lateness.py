@@ -21,6 +21,7 @@ from vesk.core.kinds import LTC, Clock
 _STEP_S = 2.5e-4
 _LOWEST_S, _HIGHEST_S = -0.25, 0.35
 _TURNS, _EARLY = 8, 3.0  # of a turn's density in what is left of half a frame: most are early
+_BEYOND = 8.0  # edges: what lies further is as if it was no clap
 _EDGE_S = 0.002  # by how much a clap's own distance may move it past its interval
 _CLAP_REACH_S = 0.5  # where something that is no clap may lie
 _NEAR_S = 0.5  # a clock further off was not set by a jam: it says nothing of fractions of a second
@@ -189,9 +190,13 @@ def _allowed(grid: NDArray[np.float64], claps: Sequence[ClapBound]) -> NDArray[n
         for clap in claps:
             frame = (clap.high_s - clap.low_s) / 1.5
             low = clap.low_s + (0.5 - turn) * frame
-            away = np.maximum(0.0, np.maximum(low - grid, grid - low - frame))
+            no_clap = (1 - clap.likely) / (2 * _CLAP_REACH_S)
+            total += np.log(no_clap)
+            first, last = np.searchsorted(grid, (low - _BEYOND * _EDGE_S, low + frame + _BEYOND * _EDGE_S))
+            near = grid[first:last]
+            away = np.maximum(0.0, np.maximum(low - near, near - low - frame))
             inside = np.exp(-0.5 * (away / _EDGE_S) ** 2) / frame
-            total += np.log(clap.likely * inside + (1 - clap.likely) / (2 * _CLAP_REACH_S))
+            total[first:last] += np.log1p(clap.likely * inside / no_clap)
         made = np.logaddexp(made, total)
     return made
 

@@ -48,15 +48,16 @@ class Contradiction:
         Pictures and sounds that it is about.
     apart_s : float
         `LATENESS`: how late the scratch is on its picture beyond what is known. `PATTERN`: how much later sound lays
-        the recorder than its devices' clocks do; `POINT`: than the sync point on both does.
+        the recorder than its devices' clocks do; `POINT`: than the sync point on both does. `CLAP`: how much later
+        this take's scratch is than its camera's others, at least. `SLATE`: nothing.
     clock : Clock or None
         Which clock says so; None where only claps do.
     agreeing, claps : int
         Claps that say so, of how many.
     pattern : int
-        `PATTERN`: how many other pairings keep to the clocks.
+        `PATTERN`: how many other pairings keep to the clocks; `SLATE`: how many have one slate on both.
     name : str
-        `POINT`: of the sync point, or who joined them.
+        `POINT`: of the sync point, or who joined them. `SLATE`: which is on which device.
     """
 
     about: Discord

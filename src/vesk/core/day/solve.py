@@ -15,6 +15,7 @@ from vesk.core.day.claps import Lead, bounds_of, clocks_by_claps, leads_of
 from vesk.core.day.clocks import Apart, DeviceClock, solve_clocks
 from vesk.core.day.day import Day, Device, Match, Recorded, Tie
 from vesk.core.day.devices import tell_apart
+from vesk.core.day.discords import clap_against_ears, slates_against_sound
 from vesk.core.day.lateness import ROUNDED, ClockSays, Lateness, weigh_lateness
 from vesk.core.day.loops import find_loops
 from vesk.core.day.solution import Agreement, Contradiction, Place, Question, Solution
@@ -34,6 +35,12 @@ _LEAST_OTHERS = 4  # takes that say at which rate two devices run
 _RATE_KNOWN_PPM = 4.0  # how well one of them tells it
 _BENT_PPM = 8.0  # a crystal's rate changes by less over a day
 _WALKED_S = 0.001
+_OF_ONE_TAKE = {
+    Discord.POINT: Asked.POINT,
+    Discord.PATTERN: Asked.PATTERN,
+    Discord.CLAP: Asked.CLAP,
+    Discord.SLATE: Asked.SLATE,
+}
 _SAME_STEP_S, _STEP_SLACK_S = 1.5e-4, 0.1  # five centimetres of way; a step moves what follows it
 
 
@@ -86,14 +93,17 @@ class _Solver:
         self.late: dict[str, float] = {one.tag: one.late_s for one in day.devices}
         self.discords: dict[str, Contradiction] = {}
         self.leads: list[Lead] = []
+        self.odd_claps: dict[str, tuple[float, int, int]] = {}
         self.ties = {(one.picture, one.sound): one for one in ties_of(day, self.late)}
         self.tied: dict[tuple[str, str], int] = {}
         self.rates: dict[tuple[str, str], list[Match]] = {}
         for one in self.sure:
             self.rates.setdefault((self._tag(one.picture), self._tag(one.sound)), []).append(one)
+        self.usual_ppm = {own: median(one.ppm for one in its) for own, its in self.rates.items()}
         self.by_sound: dict[str, list[Match]] = {}
         for one in self.sure:
             self.by_sound.setdefault(one.sound, []).append(one)
+        self.odd_slates = slates_against_sound(self.recordings, self.sure)
 
     def solve(self) -> Solution:
         self._solve_clocks()
@@ -157,7 +167,8 @@ class _Solver:
                 ClockSays(one.ahead_s + late_of, one.error_at(one.middle_s), one.scatter_s, kind, frame)
                 for one in (clock.stretches if clock else ())
             ]
-            claps = bounds.get(device.tag, [])
+            own_claps = bounds.get(device.tag, {})
+            claps = [one for bound in own_claps.values() for one in bound]
             if not says and not claps:
                 continue
             tolerance = self.day.tolerance_frames * frame
@@ -165,6 +176,9 @@ class _Solver:
                 device.late_s, said=bool(device.said), frame_s=frame, tolerance_s=tolerance, claps=claps, clocks=says
             )
             self.lateness[device.tag] = found
+            for key, its in own_claps.items():
+                if (odd := clap_against_ears(its, found, tolerance)) is not None:
+                    self.odd_claps[key] = odd
             apart = found.best_s - device.late_s
             if device.said or found.as_known >= _UNLIKELY or abs(apart) <= tolerance:
                 continue
@@ -232,7 +246,8 @@ class _Solver:
                     offset = timed.base_s + clock[0] - late
                     return Place(*pair, max(0.0, offset), offset, clock[1], 0.0, Witness.TIMECODE, late,
                                  contradiction=discord)  # fmt: skip
-        discord = discord or (self._against_tie(match, late) if match.sure else None)
+        if match.sure and (discord is None or discord.about == Discord.LATENESS):
+            discord = self._of_take(match, late) or discord
         steady = self._steady_ppm(match)
         place = Place(
             *pair, match.head_s, match.at_head_s - late, match.se_s, match.ppm if steady is None else steady,
@@ -244,6 +259,8 @@ class _Solver:
     def _steady_ppm(self, match: Match) -> float | None:
         """Return the rate at which two devices run on all their other takes, where this one's cannot be a clock's."""
         own = self._tag(match.picture), self._tag(match.sound)
+        if abs(match.ppm - self.usual_ppm.get(own, match.ppm)) < _BENT_PPM / 2:
+            return None  # whatever it is left out of
         others = [one.ppm for one in self.rates.get(own, ()) if one is not match and one.se_ppm < _RATE_KNOWN_PPM]
         if not match.sure or len(others) < _LEAST_OTHERS:
             return None
@@ -287,6 +304,16 @@ class _Solver:
             says = _agreement(Witness.TIMECODE, base + clock[0] - late, clock[1], made)
             return replace(made, agreements=(says,))
         return None  # another clap than is meant: all the others of its device say so
+
+    def _of_take(self, match: Match, late_s: float) -> Contradiction | None:
+        """Return what of this take alone cannot be true together with where sound lays it: the most telling first."""
+        pair = match.picture, match.sound
+        found = self._against_tie(match, late_s)
+        odd = self.odd_claps.get(match.picture)
+        if found is None and odd is not None:
+            tag = self._tag(match.picture)
+            found = Contradiction(Discord.CLAP, tag, (pair,), odd[0], agreeing=odd[1], claps=odd[2])
+        return found or self.odd_slates.get(pair)
 
     def _against_tie(self, match: Match, late_s: float) -> Contradiction | None:
         """Return that a sync point on both, or a person, says otherwise than sound does."""
@@ -373,10 +400,9 @@ class _Solver:
         for match in self.matches:
             pair = match.picture, match.sound
             place, tag = places[pair], self._tag(match.picture)
-            if place.contradiction is not None and place.contradiction.about == Discord.POINT:
-                groups.setdefault((Asked.POINT, tag, pair), []).append(pair)
-            elif place.contradiction is not None and place.contradiction.about == Discord.PATTERN:
-                groups.setdefault((Asked.PATTERN, tag, pair), []).append(pair)
+            about = None if place.contradiction is None else place.contradiction.about
+            if about in _OF_ONE_TAKE:
+                groups.setdefault((_OF_ONE_TAKE[about], tag, pair), []).append(pair)
             elif not match.sure and not place.confirmed and not place.tied:
                 groups.setdefault((Asked.AMBIGUOUS, tag, pair), []).append(pair)
             elif place.contradiction is not None:

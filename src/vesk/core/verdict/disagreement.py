@@ -11,6 +11,12 @@ from vesk.core.sound.distance import SPEED_OF_SOUND
 from vesk.core.wording import how_late
 
 _FAR_S = 0.1
+_BRIEF = {
+    Discord.PATTERN: "sound and clock disagree",
+    Discord.POINT: "sound and sync point disagree",
+    Discord.CLAP: "this take's clap says otherwise",
+    Discord.SLATE: "slates disagree",
+}
 
 
 @dataclass(frozen=True, slots=True)
@@ -44,8 +50,18 @@ class Disagreement:
         if one.about == Discord.LATENESS:
             text = (
                 f"Evidence disagrees: {picture}'s scratch is {how_late(one.apart_s, fps)} "
-                f"({abs(one.apart_s) * 1000:.1f} ms) against its own picture, say {witnesses(one)}."
+                f"({abs(one.apart_s) * 1000:.1f} ms) against its own picture, say {witnesses(one)}{_not_all(one)}."
             )
+        elif one.about == Discord.CLAP:
+            text = (
+                f"Evidence disagrees: in this take {picture}'s scratch is at least {how_late(one.apart_s, fps)} "
+                f"({abs(one.apart_s) * 1000:.1f} ms) against its picture beside {picture}'s other takes, "
+                f"{'says' if one.agreeing == 1 else 'say'} {witnesses(one)} of it."
+            )
+        elif one.about == Discord.SLATE:
+            takes = "take has" if one.pattern == 1 else "takes have"
+            text = f"Evidence disagrees: by sound these belong together, by their slates not: {one.name}. "
+            text += f"{one.pattern} other {takes} one slate on both."
         else:
             away = abs(one.apart_s)
             size = f"{away:.2f} s" if away >= 1 else how_late(away, fps).rpartition(" ")[0]
@@ -77,6 +93,10 @@ class Disagreement:
             return f"unless {witnesses(one)} err alike: {look}; then say once for {picture} how late it hears"
         if one.about == Discord.POINT:
             return "unless that event was put on the wrong moment of one of the two: look at it, or move it"
+        if one.about == Discord.CLAP:
+            return "unless that clap is none, or was put on the wrong frame: look at it, confirm it or refuse it"
+        if one.about == Discord.SLATE:
+            return "one of the two was written wrong, or both share a sound: listen, then put the wrong slate right"
         if 0 < one.apart_s < _FAR_S:
             metres = one.apart_s * SPEED_OF_SOUND
             return (
@@ -98,7 +118,7 @@ class Disagreement:
         """
         if self.found.about == Discord.LATENESS:
             return f"{picture} hears {how_late(self.found.apart_s, fps)}"
-        return "sound and sync point disagree" if self.found.about == Discord.POINT else "sound and clock disagree"
+        return _BRIEF[self.found.about]
 
 
 def witnesses(one: Contradiction) -> str:
@@ -112,6 +132,12 @@ def witnesses(one: Contradiction) -> str:
     clock = "" if one.clock is None else f"its {one.clock}"
     claps = f"{one.agreeing} of {one.claps} {'clap' if one.claps == 1 else 'claps'}" if one.agreeing else ""
     return " and ".join(part for part in (clock, claps) if part) or "the rest of the day"
+
+
+def _not_all(one: Contradiction) -> str:
+    """Return how many claps say otherwise; nothing where all agree, or none was seen and heard."""
+    other = one.claps - one.agreeing
+    return f"; {other} {'clap says' if other == 1 else 'claps say'} otherwise" if other else ""
 
 
 def placed_says(place: Place, picture: str, reason: str) -> str:

@@ -43,8 +43,13 @@ def _show(day_id: int, *, status: int = 200, problem: str = "", done: str = "") 
     view = Overview(session(), frame.day)
     usable = [row for row in view.recordings if row.state == recordings.READY and not row.aside]
     tags: dict[int | None, str] = {source.id: source.tag for source in view.sources}
+    of = {kind: request.values.get(name, "") for kind, name in ((PICTURE, "camera"), (SOUND, "recorder"))}
+    usable = [row for row in usable if of.get(row.kind or PICTURE, "") in {"", str(row.source_id)}]
     chosen = {name: request.values.get(name, "") for name in ("picture", "sound")}
     both = _both(day_id) if all(chosen.values()) else None
+    if both is None and all(of.values()) and not any(chosen.values()):
+        both = joining.first_of(view, usable)
+        chosen = {"picture": str(both.picture.id), "sound": str(both.sound.id)} if both else chosen
     at = {name: request.values.get(f"{name}_at", "") for name in chosen}
     state = None
     if both is not None:
@@ -61,7 +66,7 @@ def _show(day_id: int, *, status: int = 200, problem: str = "", done: str = "") 
     return render(
         "joining/page.html", "joining/_joining.html", status=status, frame=frame, both=both, chosen=chosen, at=at,
         pictures=[row for row in usable if row.kind == PICTURE], sounds=[row for row in usable if row.kind == SOUND],
-        tags=tags, state=state, problem=problem, done=done,
+        tags=tags, of=of, sources=view.sources, state=state, problem=problem, done=done,
     )  # fmt: skip
 
 
@@ -77,7 +82,8 @@ def said(day_id: int) -> ResponseReturnValue:
     try:
         both = _both(day_id)
         event = both.read(request.args.get("picture_at", "")[:40], request.args.get("sound_at", "")[:40])
-        return render_template("joining/_said.html", says=both.says(event), problem="")
+        says = f"{both.says(event)} {joining.others(Overview(session(), both.day), both, event)}"
+        return render_template("joining/_said.html", says=says.strip(), problem="")
     except VeskError as error:
         return render_template("joining/_said.html", says="", problem=str(error))
 

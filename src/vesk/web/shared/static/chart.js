@@ -78,6 +78,49 @@ document.addEventListener("pointerover", (event) => {
   for (const one of document.querySelectorAll(".chart .block, #ledger tbody tr"))
     one.classList.toggle("pointed", same(one));
 });
+// Two chosen, a picture and a sound, or a camera and a recorder: they are joined by hand.
+const NAMES = { picture: ["picture", "camera"], sound: ["sound", "recorder"] };
+/** @type {Map<"picture" | "sound", { name: string, value: string, at: Element }>} */
+const chosen = new Map();
+
+/** @param {"picture" | "sound"} kind @param {0 | 1} wide @param {string} value @param {Element} at */
+const choose = (kind, wide, value, at) => {
+  const before = chosen.get(kind);
+  const taken = before?.value === value && before.name === NAMES[kind][wide];
+  for (const [other, one] of chosen)
+    if (other === kind || NAMES[other].indexOf(one.name) !== wide) {
+      mark(one.at, false);
+      chosen.delete(other);
+    }
+  if (taken) return;
+  chosen.set(kind, { name: NAMES[kind][wide], value, at });
+  mark(at, true);
+  const to = /** @type {HTMLElement | null} */ (document.querySelector(".chart[data-join]"))?.dataset.join;
+  if (chosen.size < 2 || !to) return;
+  location.assign(`${to}?${new URLSearchParams([...chosen.values()].map((one) => [one.name, one.value]))}`);
+};
+const mark = (/** @type {Element} */ at, /** @type {boolean} */ on) => {
+  at.classList.toggle("chosen", on);
+  if (at.hasAttribute("aria-pressed")) at.setAttribute("aria-pressed", String(on));
+};
+const chooseLane = (/** @type {Event} */ event) => {
+  const lane = /** @type {SVGElement | null} */ (
+    /** @type {Element} */ (event.target).closest?.(".chart.tags [data-device]")
+  );
+  const { device, kind } = lane?.dataset ?? {};
+  if (lane && device && (kind === "picture" || kind === "sound")) choose(kind, 1, device, lane);
+};
+document.addEventListener("click", chooseLane);
+document.addEventListener("keydown", (event) => {
+  if (event.ctrlKey || event.metaKey || event.altKey || typing(event.target)) return;
+  if (event.key === "Enter" || event.key === " ") chooseLane(event);
+  if (event.key !== "j") return;
+  const at = document.activeElement?.closest?.(".chart a, #ledger tbody tr");
+  const block = at?.querySelector(".block");
+  const own = /** @type {HTMLElement | SVGElement | null | undefined} */ (block ?? at);
+  const kind = block?.classList.contains("sound") || own?.dataset.kind === "sound" ? "sound" : "picture";
+  if (at && own?.dataset.recording) choose(kind, 0, own.dataset.recording, at);
+});
 // Nearer and further: the server draws the chart as wide as asked; what was in sight stays where it was.
 const WIDEST = 40000;
 let near = 1,
