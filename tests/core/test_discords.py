@@ -52,6 +52,26 @@ def test_claps_nobody_confirmed_speak_against_their_camera_only_where_two_of_a_t
     assert all(one.apart_s < 0 for one in solution.contradictions)
 
 
+def test_one_take_whose_microphone_stood_further_off_is_a_contradiction_until_that_is_said_of_it_alone():
+    day, keys = a_day(A, S1)
+    pair = tuple(keys[4])
+    day.mistake(*pair, 12 / 343)
+    evidence = day.day()
+    assert [(one.about, one.pairings) for one in solve(evidence).contradictions] == [(Discord.PATTERN, (pair,))]
+    said = tuple(replace(one, late_s=12 / 343) if one.key == pair[0] else one for one in evidence.recordings)
+    solution = solve(replace(evidence, recordings=said))
+    assert not solution.contradictions
+    off = {key: place.offset_s - day.places[key] for key, place in solution.places.items()}
+    assert max(map(abs, off.values())) < 0.004
+    # And wherever the whole camera is then said to be, that one stays.
+    further = replace(evidence, recordings=said, devices=tuple(
+        replace(one, late_s=0.02, said="Ines") if one.tag == "A" else one for one in evidence.devices
+    ))  # fmt: skip
+    moved = solve(further).places
+    assert moved[pair].offset_s == pytest.approx(solution.places[pair].offset_s, abs=1e-9)
+    assert moved[tuple(keys[0])].offset_s == pytest.approx(solution.places[tuple(keys[0])].offset_s - 0.02, abs=1e-9)
+
+
 def slates(evidence, of):
     return replace(evidence, recordings=tuple(replace(one, slate=of(one.key)) for one in evidence.recordings))
 

@@ -4,7 +4,9 @@ from __future__ import annotations
 
 from dataclasses import dataclass
 
+from vesk.actions import solving
 from vesk.actions.overview import Overview
+from vesk.actions.pairing_status import PairingStatus
 from vesk.core.clocks.choice import Choice
 from vesk.core.day.against import Shown, Sighting, shown_against
 from vesk.core.day.lateness import Lateness
@@ -107,6 +109,15 @@ def _span(own: list[Sighting]) -> tuple[bool, float]:
     return (len(at) > 1, max(at) - min(at)) if at else (False, 0.0)
 
 
+def _beyond_s(now: PairingStatus) -> float:
+    """Return by how much later a take was heard than its devices hear, where a person says so of it alone."""
+    if now.judged.place is None or now.judged.place.by != Witness.SOUND:
+        return 0.0
+    sides = (now.picture, now.picture_source), (now.sound, now.sound_source)
+    picture, sound = (solving.late_of(row, source) - solving.late_s(source) for row, source in sides)
+    return picture - sound
+
+
 def sightings(view: Overview) -> list[Sighting]:
     """Return every measurement of how far clocks are apart.
 
@@ -129,7 +140,7 @@ def sightings(view: Overview) -> list[Sighting]:
         made.append(
             Sighting(
                 solution.devices[keys[0]], solution.devices[keys[1]], label,
-                place.offset_s + place.late_s - float(now.pairing.offset), place.se_s, place.by,
+                place.offset_s + place.late_s - float(now.pairing.offset) - _beyond_s(now), place.se_s, place.by,
                 used=not off and now.settled, key=str(now.pairing.id),
             )
         )  # fmt: skip

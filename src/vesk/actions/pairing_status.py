@@ -22,7 +22,6 @@ from vesk.core.pairing.evidence import Evidence
 from vesk.core.pairing.judgement import Claps, Judgement, Side
 from vesk.core.pairing.rivals import Claim, Rivalry, Shared, rivalries, to_compare
 from vesk.core.picture.closure import contact_between
-from vesk.core.sound.distance import distance_delay_s
 from vesk.core.sound.measurement import Measurement
 from vesk.core.timecode import unwrapped
 from vesk.core.timemap import AnyMap
@@ -368,13 +367,14 @@ def gather(session: Session, day: Day, asked: list[Pairing], rows: DayRows, earl
             made.append(status)
             continue
         fps = (picture.facts.fps if picture.facts else None) or day.fps
+        late = solving.late_of(picture, own[0]), solving.late_of(sound, own[1])
         known = _Known(
             _side(picture, own[0]), _side(sound, own[1]), row.offset, fps,
             (sound.facts.sample_rate if sound.facts else 0) or 48_000,
             Tolerance(day.tolerance if row.tolerance is None else row.tolerance),
             as_corrected(correction) if correction else by_parts(parts, row, picture, rate.day),
-            solving.late_s(own[0]) - solving.late_s(own[1]),
-            _claps(rows.marked.get(row.picture_id, ()), rows.marked.get(row.sound_id, ()), float(fps), own[1]),
+            late[0] - late[1],
+            _claps(rows.marked.get(row.picture_id, ()), rows.marked.get(row.sound_id, ()), float(fps), late[1]),
             rivalry, _rival_name(rivalry, row, rows.sharing, members, sources) if rivalry else "", place,
         )  # fmt: skip
         own_measured = measured.get(row.id)
@@ -431,14 +431,14 @@ def _side(row: Recording, source: Source) -> Side:
 
 
 def _claps(
-    in_picture: Sequence[SyncPointRow], in_sound: Sequence[SyncPointRow], fps: float, sound_source: Source
+    in_picture: Sequence[SyncPointRow], in_sound: Sequence[SyncPointRow], fps: float, heard_late_s: float
 ) -> Claps:
     seen = [row for row in in_picture if row.how == sync_points.SEEN and row.state != sync_points.REFUSED]
     sure = [row for row in seen if row.frame and (row.state == sync_points.CONFIRMED or row.likely >= CLEAR)]
     return Claps(
         tuple((*contact_between(row.frame or 0, fps), row.state == sync_points.CONFIRMED) for row in sure),
         tuple(Fraction(row.heard_us, 1_000_000) for row in in_sound if row.heard_us is not None),
-        distance_delay_s(sound_source.distance_mm / 1000),
+        heard_late_s,
         unclear=len(sure) < len(seen),
     )
 

@@ -231,7 +231,7 @@ def before_and_after(scoped: Scoped, length: Fraction) -> list[tuple[PairingStat
             parts = in_order([*(part for part in one.parts if part.scope != scoped.row.scope), scoped.row])
             laid = by_parts(parts, one.pairing, one.picture, length).on(one.pairing.offset)
             found.append((one, one.errors, errors(laid, line, one.points, late_s=one.late_s)))
-    return _best_and_worst(found)
+    return best_and_worst(found)
 
 
 def slip_preview(about: Sequence[PairingStatus], by_frames: Fraction) -> list[tuple[PairingStatus, Errors, Errors]]:
@@ -248,12 +248,13 @@ def slip_preview(about: Sequence[PairingStatus], by_frames: Fraction) -> list[tu
         if one.errors is not None:
             by = float(by_frames / one.fps)
             found.append((one, one.errors, Errors(*(error + by for error in one.errors.all))))
-    return _best_and_worst(found)
+    return best_and_worst(found)
 
 
-def _best_and_worst(
+def best_and_worst(
     found: list[tuple[PairingStatus, Errors, Errors]],
 ) -> list[tuple[PairingStatus, Errors, Errors]]:
+    """Return, of takes as they lie and as they would lie, the one with least left and the one with most."""
     found.sort(key=lambda item: max(map(abs, item[2].all)))
     return found if len(found) < 2 else [found[0], found[-1]]
 

@@ -31,6 +31,18 @@ def late_s(source: Source) -> float:
     return distance_delay_s(source.distance_mm / 1000) + delay
 
 
+def ears_of(row: Recording) -> bool:
+    """Say whether a person said of a recording alone how it hears."""
+    return row.distance_mm is not None or row.delay_us is not None
+
+
+def late_of(row: Recording, source: Source) -> float:
+    """Return how late a recording hears, seconds: as was said of it alone, else as its source."""
+    metres = (source.distance_mm if row.distance_mm is None else row.distance_mm) / 1000
+    delay = source.delay_us if row.delay_us is None else row.delay_us
+    return distance_delay_s(metres) + (0.0 if source.kind == SOUND else delay / 1e6)
+
+
 def without_matches(
     day: DayRow,
     members: Mapping[int, Recording],
@@ -69,7 +81,10 @@ def without_matches(
         look = look_of(stem_of(row.path), row.facts) if row.facts else ""
         ears = row.facts is None or has_ears(row.facts, row.heard)
         slate = slate_of(row.told.scene, row.told.take) if row.told else ""
-        recorded.append(Recorded(str(row.id), tag, kind, start, clock, float(row.duration), 1 / fps, look, slate, ears))
+        own_late = late_of(row, sources[row.source_id]) if ears_of(row) else None
+        recorded.append(
+            Recorded(str(row.id), tag, kind, start, clock, float(row.duration), 1 / fps, look, slate, ears, own_late)
+        )
         for point in marked.get(row.id, ()):
             if point.state == sync_points.REFUSED:
                 continue

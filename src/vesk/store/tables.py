@@ -131,6 +131,9 @@ class Recording(SQLModel, table=True):
     heard: Optional[Heard] = Field(default=None, sa_column=json(HEARD))  # on its channels; none: not listened to
     clock: Optional[Clock] = Field(default=None, sa_column=word(Clock, nullable=True))  # by which it was placed
     took: Optional[Fraction] = Field(default=None, sa_column=exact(nullable=True))  # off-speed: its real seconds
+    distance_mm: Optional[int] = None  # of its microphone, as a person says of it alone; none: as its source's
+    delay_us: Optional[int] = None  # how late its sound is on its own picture, likewise
+    ears_by: str = ""
     aside: str = ""  # why it is left out of pairing: off-speed, or as a person said
     off_speed: str = ""  # how its playback is no real time, where that is why
     told: Optional[Told] = Field(default=None, sa_column=json(TOLD))  # what counts of its scene, take and so on

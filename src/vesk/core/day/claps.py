@@ -42,7 +42,10 @@ def bounds_of(day: Day, matches: Iterable[Match]) -> dict[str, dict[str, list[Cl
             clap.at_s + match.heard_s(clap.at_s + match.at_head_s) for clap in heard.get(match.sound, ())
         )
     found: dict[str, dict[str, list[ClapBound]]] = {}
+    said = day.ears_beyond()  # what a person says of one recording is not asked of its device
     for seen in day.seen:
+        if seen.recording in said:
+            continue
         middle = (seen.low_s + seen.high_s) / 2
         ears = [seen.heard_s] if seen.heard_s is not None else along.get(seen.recording, [])
         near = min(ears, key=lambda at: abs(at - middle), default=None)
@@ -105,6 +108,7 @@ def leads_of(day: Day, mute: Collection[str], clocks: Mapping[str, DeviceClock])
         Of the recorders, as heard.
     """
     recordings = {one.key: one for one in day.recordings}
+    beyond = day.ears_beyond()
     found = []
     for number, clap in enumerate(day.seen):
         picture = recordings[clap.recording]
@@ -119,6 +123,7 @@ def leads_of(day: Day, mute: Collection[str], clocks: Mapping[str, DeviceClock])
                 continue
             # As heard: a camera without ears is ahead by what its picture is.
             contact = day.wrapped_s(float(sound.start - picture.start)) + heard.at_s - known[0]
+            contact -= beyond.get(heard.recording, 0.0)
             if abs(clap.low_s - contact) < _REACH_S:
                 low, high = clap.low_s - contact, clap.high_s - contact
                 soft = _EDGE_S if picture.clock == LTC else _SOFT * (high - low)

@@ -57,6 +57,8 @@ class Recorded:
         Scene and take as one word; empty where either is not known.
     ears : bool
         Whether it has sound that is not timecode.
+    late_s : float or None
+        How late it hears where a person says of it alone, seconds; None: as its device.
     """
 
     key: str
@@ -69,6 +71,7 @@ class Recorded:
     hint: str = ""
     slate: str = ""
     ears: bool = True
+    late_s: float | None = None
 
 
 @dataclass(frozen=True, slots=True)
@@ -239,6 +242,11 @@ class Day:
     across: tuple[Match, ...] = ()
     tolerance_frames: float = 0.25
     length: Fraction = Fraction(86_400)
+
+    def ears_beyond(self) -> dict[str, float]:
+        """Return by how much later than their devices recordings hear of which a person says so alone: seconds."""
+        late = {one.tag: one.late_s for one in self.devices}
+        return {one.key: one.late_s - late[one.device] for one in self.recordings if one.late_s is not None}
 
     def wrapped_s(self, seconds: float) -> float:
         """Bring a difference of labels into half a day either way: midnight wraps.

@@ -91,6 +91,7 @@ class _Solver:
         self.clocks: dict[str, DeviceClock] = {}
         self.lateness: dict[str, Lateness] = {}
         self.late: dict[str, float] = {one.tag: one.late_s for one in day.devices}
+        self.beyond = day.ears_beyond()
         self.discords: dict[str, Contradiction] = {}
         self.leads: list[Lead] = []
         self.odd_claps: dict[str, tuple[float, int, int]] = {}
@@ -137,7 +138,7 @@ class _Solver:
             if base is None:
                 continue
             label = self.labels[match.picture] + match.head_s
-            apart = match.at_head_s - base
+            apart = match.at_head_s - base - self._own_late_s(match.picture, match.sound)
             index = len(measured) if match.sure else None
             self.timed[match.picture, match.sound] = _Timed(label, base, apart, index)
             if match.sure:
@@ -148,7 +149,7 @@ class _Solver:
             base, device = self._base_s(*pair), self._tag(tie.picture)
             if base is not None and device not in sounding:  # what no sound tells of its clock, these do
                 # As heard: what is known of ears is put in, for all of a clock to be of one kind.
-                apart = tie.offset_s + self._late_s(*pair) - base
+                apart = tie.offset_s + self._devices_late_s(*pair) - base
                 self.tied[pair] = len(measured)
                 tags = device, self._tag(tie.sound)
                 measured.append(Apart(*tags, pair, self.labels[tie.picture] + tie.at_s, apart, tie.se_s))
@@ -184,7 +185,9 @@ class _Solver:
                 continue
             self.late[device.tag] = found.best_s
             pairs = tuple(
-                (one.picture, one.sound) for one in self.matches if self._tag(one.picture) == device.tag and one.sure
+                (one.picture, one.sound)
+                for one in self.matches
+                if self._tag(one.picture) == device.tag and one.sure and one.picture not in self.beyond
             )
             self.discords[device.tag] = Contradiction(
                 Discord.LATENESS, device.tag, pairs, apart, kind if found.clocks else None, found.agreeing, found.claps
@@ -203,7 +206,20 @@ class _Solver:
             self.clocks |= clocks_by_claps(self.leads, references.pop(), frame)
 
     def _late_s(self, picture: str, sound: str) -> float:
+        return self._late_of(picture) - self._late_of(sound)
+
+    def _late_of(self, key: str) -> float:
+        """Return how late a recording hears: as a person says of it alone, else as its device."""
+        own = self.recordings[key].late_s
+        return self.late[self._tag(key)] if own is None else own
+
+    def _devices_late_s(self, picture: str, sound: str) -> float:
+        """Return how late their devices hear: what clocks are told with, whatever is said of single recordings."""
         return self.late[self._tag(picture)] - self.late[self._tag(sound)]
+
+    def _own_late_s(self, picture: str, sound: str) -> float:
+        """Return by how much later a picture hears than its device is known to, beyond how much its sound does."""
+        return self.beyond.get(picture, 0.0) - self.beyond.get(sound, 0.0)
 
     def _predicted(self, picture: str, sound: str, label_s: float, index: int | None) -> tuple[float, float] | None:
         """Return how far the clocks of two recordings are apart as heard, and one measurement's deviation."""
@@ -228,7 +244,8 @@ class _Solver:
         tolerance = self.day.tolerance_frames * frame
         timed = self.timed.get(pair)
         clock = self._predicted(*pair, timed.label_s, timed.index) if timed else None
-        discord = self.discords.get(self._tag(match.picture))
+        said = match.picture in self.beyond  # of this recording alone: what its device does is no matter
+        discord = None if said else self.discords.get(self._tag(match.picture))
         confirmed = False
         if timed and clock:
             apart = timed.apart_s - clock[0]
@@ -289,7 +306,7 @@ class _Solver:
         pair = tie.picture, tie.sound
         if any((one.picture, one.sound) == pair for one in self.sure):
             return None
-        late = self._late_s(*pair)
+        late = self._devices_late_s(*pair)
         made = Place(*pair, tie.at_s, tie.offset_s, tie.se_s, 0.0, tie.by, late, tie=tie)
         base = self._base_s(*pair)
         if base is None or pair not in self.tied:
@@ -331,10 +348,11 @@ class _Solver:
         self, match: Match, place: Place, timed: _Timed | None, clock: tuple[float, float] | None
     ) -> list[Agreement]:
         known = self.devices[self._tag(match.picture)].late_s - self.devices[self._tag(match.sound)].late_s
+        known += self._own_late_s(match.picture, match.sound)
         spread = float((match.se_s**2 + 0.002**2) ** 0.5)
         made = [_agreement(Witness.SOUND, match.at_head_s - known, spread, place)]
         if timed and clock:
-            says = timed.base_s + clock[0] - self._late_s(match.picture, match.sound)
+            says = timed.base_s + clock[0] - self._devices_late_s(match.picture, match.sound)
             made.append(_agreement(Witness.TIMECODE, says, clock[1], place))
         if place.tie is not None:
             # Where it says the head lies: a rate moves it by less than it can tell.
@@ -357,7 +375,7 @@ class _Solver:
                 found = None if base is None else self._predicted(picture.key, sound.key, label, None)
                 if base is None or found is None:
                     continue
-                late = self._late_s(picture.key, sound.key)
+                late = self._devices_late_s(picture.key, sound.key)
                 own = self._by_own_clap(picture)
                 ahead = found[0] if own is None else found[0] + own[0]
                 offset = base + ahead - late

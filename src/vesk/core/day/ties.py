@@ -58,10 +58,14 @@ def _tie_named(seen: Named, heard: Named, recordings: Mapping[str, Recorded], la
     width = seen.high_s - seen.low_s
     at, se = _middle(seen.low_s, seen.high_s), width * _SPREAD
     if seen.heard:
-        at, se = (seen.low_s + seen.high_s) / 2 - late.get(picture.device, 0.0), width * _UNIFORM
-    own = (heard.low_s + heard.high_s) / 2 - late.get(sound.device, 0.0)
+        at, se = (seen.low_s + seen.high_s) / 2 - _late_of(picture, late), width * _UNIFORM
+    own = (heard.low_s + heard.high_s) / 2 - _late_of(sound, late)
     se = float((se**2 + ((heard.high_s - heard.low_s) * _UNIFORM) ** 2) ** 0.5)
     return Tie(picture.key, sound.key, at, at - own, max(_LEAST_SE_S, se), Witness.SYNC_POINT, seen.name)
+
+
+def _late_of(one: Recorded, late: Mapping[str, float]) -> float:
+    return late.get(one.device, 0.0) if one.late_s is None else one.late_s
 
 
 def _middle(low_s: float, high_s: float) -> float:
@@ -82,11 +86,11 @@ def _by_slate(day: Day, late: Mapping[str, float]) -> list[Tie]:
     seen, heard = _by_recording(day.seen), _by_recording(day.heard)
     made = []
     for (slate, _), own in sorted(pictures.items()):
-        for (other, device), with_slate in sorted(sounds.items(), key=lambda item: item[0]):
+        for (other, _), with_slate in sorted(sounds.items(), key=lambda item: item[0]):
             if other != slate or len(own) > 1 or len(with_slate) > 1 or own[0].ears:
                 continue  # a slate that was used twice does not say which is meant; what has ears, sound decides
             picture, sound = own[0], with_slate[0]
-            late_s = late.get(device, 0.0)
+            late_s = _late_of(sound, late)
             tie = _tie_claps(picture, sound, seen.get(picture.key, []), heard.get(sound.key, []), late_s)
             made += [] if tie is None else [tie]
     return made

@@ -8,11 +8,12 @@ from fractions import Fraction
 from flask import Blueprint, redirect, url_for
 from flask.typing import ResponseReturnValue
 
-from vesk.actions import channels, correct, joining, scoping, tolerance
+from vesk.actions import channels, correct, hearing, joining, scoping, tolerance
 from vesk.actions.facts import facts_of
 from vesk.actions.intake import told_slate
 from vesk.actions.overview import Overview
 from vesk.actions.pairing_status import PairingStatus
+from vesk.actions.solving import ears_of
 from vesk.core.conform.retiming import meaning
 from vesk.core.errors import RefusedError
 from vesk.core.kinds import Kind
@@ -75,6 +76,7 @@ def _show(pairing_id: int, *, status: int = 200, problem: str = "", said: str = 
             if (count := sum(row.id in {one.picture.id, one.sound.id} for one in listed)) > 1
         ],
         means=meaning(now.as_corrected, now.fps),
+        own_ears=[hearing.told([row]) for row in (now.picture, now.sound) if ears_of(row)],
         lets_pass=what_it_means(now.tolerance, now.fps),
         before=ids[at - 1] if at else None,
         after=ids[at + 1] if at is not None and at + 1 < len(ids) else None,
@@ -152,6 +154,13 @@ def _tolerance(pairing_id: int, version: int) -> str:
     )
 
 
+def _hear(pairing_id: int, version: int) -> str:
+    row = pairings.get_for_change(session(), pairing_id, version)
+    view = Overview(session(), days.get_day(session(), row.day_id))
+    about = hearing.of_takes(view, {pairing_id}, form.word("whose", Kind), form.ears())
+    return hearing.say(session(), settings(), row.day_id, about)
+
+
 def _undo(pairing_id: int, version: int) -> str:
     return correct.undo(session(), settings(), pairing_id, version=version).capitalize() + "."
 
@@ -189,6 +198,7 @@ def _channels(pairing_id: int, version: int) -> str:
 _ACTS: dict[str, Callable[[int, int], str]] = {
     "proposal": _proposal, "mend": _mend, "slip": _slip, "own": _own, "undo": _undo, "check": _check, "aside": _aside,
     "measure": _measure, "prefer": _prefer, "unjoin": _unjoin, "tolerance": _tolerance, "channels": _channels,
+    "hear": _hear,
 }  # fmt: skip
 
 

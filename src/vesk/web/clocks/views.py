@@ -8,7 +8,7 @@ from math import isfinite
 from flask import Blueprint, render_template, request
 from flask.typing import ResponseReturnValue
 
-from vesk.actions import displays, returning, scoping, sources
+from vesk.actions import displays, hearing, returning, scoping, sources
 from vesk.actions.device_clocks import DeviceView, device_views, partings_of
 from vesk.actions.overview import Overview
 from vesk.actions.scoping import Scoped
@@ -18,7 +18,7 @@ from vesk.core.errors import RefusedError, TimecodeError, VeskError
 from vesk.core.kinds import PICTURE, Kind
 from vesk.core.timecode import FrameRate, Timecode, wrap_day
 from vesk.core.timemap import MILLION
-from vesk.store import days
+from vesk.store import changes, days
 from vesk.web.clocks import plot
 from vesk.web.shared import form, render, session, settings
 from vesk.web.shared.page import day_frame
@@ -73,6 +73,7 @@ def _show(
         jams=_jams(found, frame.clock),
         cameras=[one for one in view.sources if one.kind == PICTURE],
         recorders=[one for one in view.sources if one.kind != PICTURE],
+        own_ears=[(tag, hearing.told(rows)) for tag, rows in hearing.standing(view)],
         typed=typed or {name: request.values.get(name, "") for name in _FIELDS}, problem=problem, done=done, act=act,
     )  # fmt: skip
 
@@ -246,6 +247,39 @@ def correct(day_id: int) -> ResponseReturnValue:
 
     status, problem, said = form.act(work)
     return _show(day_id, status=status, problem=problem, done=said, act=acts[0] if acts else "")
+
+
+def _hearing(view: Overview) -> hearing.Hearing:
+    source = next((one for one in view.sources if one.id == form.whole("device")), None)
+    if source is None:
+        raise RefusedError("Choose a device of this day.")
+    since, before = (_label(view, name) for name in ("since_label", "before_label"))
+    return hearing.of_stretch(view, source, since, before, form.ears())
+
+
+@bp.post(f"{HERE}/hearing/preview")
+def would_hear(day_id: int) -> ResponseReturnValue:
+    """Say what would follow of how a device hears in a part of the day."""
+    view = Overview(session(), day_frame(day_id).day)
+    try:
+        about = _hearing(view)
+    except VeskError as error:
+        return render_template("_before_after.html", problem=str(error), rows=[], count=0, says="")
+    rows = scoping.best_and_worst(about.rows)
+    return render_template("_before_after.html", problem="", rows=rows, count=len(about.takes), says=about.says)
+
+
+@bp.post(f"{HERE}/hearing")
+def hear(day_id: int) -> ResponseReturnValue:
+    """Say how a device hears in a part of the day."""
+
+    def work() -> str:
+        changes.hold(session(), day_id)
+        view = Overview(session(), days.get_day(session(), day_id))
+        return hearing.say(session(), settings(), day_id, [_hearing(view)])
+
+    status, problem, said = form.act(work)
+    return _show(day_id, status=status, problem=problem, done=said)
 
 
 @bp.get(f"{HERE}/other-days")

@@ -10,15 +10,17 @@ from flask import Blueprint, render_template, request, url_for
 from flask.typing import ResponseReturnValue
 from markupsafe import Markup
 
-from vesk.actions import correct, scoping, sources, tolerance
+from vesk.actions import correct, hearing, scoping, sources, tolerance
 from vesk.actions.deciding import Decision, decision_by, decisions
+from vesk.actions.hearing import Hearing
 from vesk.actions.overview import Overview
 from vesk.actions.scoping import Act, Standing
 from vesk.core.errors import NumberError, RefusedError, VeskError
 from vesk.core.figures import read_whole
+from vesk.core.kinds import Kind
 from vesk.core.tolerance import Tolerance, what_it_means
 from vesk.core.wording import signed
-from vesk.store import changes, days
+from vesk.store import changes, days, pairings
 from vesk.web.day import ledger
 from vesk.web.day.chart import LEFT, WIDEST, WIDTH, chart
 from vesk.web.shared import form, render, session, settings
@@ -183,6 +185,38 @@ def would(day_id: int) -> ResponseReturnValue:
     says = f"each slipped by {signed(float(frames), 3)} f"
     rows = scoping.slip_preview(about, frames)
     return render_template("_before_after.html", problem="", rows=rows, count=len(about), says=says)
+
+
+def _hearings(view: Overview) -> list[Hearing]:
+    return hearing.of_takes(view, set(form.versions("pairing")), form.word("whose", Kind), form.ears())
+
+
+@bp.post("/hearing/preview")
+def would_hear(day_id: int) -> ResponseReturnValue:
+    """Say what would follow of how the devices of the selected hear."""
+    view = Overview(session(), day_frame(day_id).day)
+    try:
+        about = _hearings(view)
+    except VeskError as error:
+        return render_template("_before_after.html", problem=str(error), rows=[], count=0, says="")
+    rows = scoping.best_and_worst([row for one in about for row in one.rows])
+    count, says = sum(len(one.takes) for one in about), "; ".join(one.says for one in about)
+    return render_template("_before_after.html", problem="", rows=rows, count=count, says=says)
+
+
+@bp.post("/hearing")
+def hear(day_id: int) -> ResponseReturnValue:
+    """Say how the devices of the selected hear in these recordings alone."""
+
+    def work() -> str:
+        changes.hold(session(), day_id)
+        for number, version in form.versions("pairing").items():
+            pairings.get_for_change(session(), number, version)
+        view = Overview(session(), days.get_day(session(), day_id))
+        return hearing.say(session(), settings(), day_id, _hearings(view))
+
+    status, problem, said = form.act(work)
+    return _show(day_id, status=status, problems=[problem] if problem else [], done=said)
 
 
 @bp.post("/tolerance")

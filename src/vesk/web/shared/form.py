@@ -10,6 +10,7 @@ from typing import TypeVar
 from flask import request
 from sqlalchemy.orm.exc import StaleDataError
 
+from vesk.actions.hearing import Ears, checked
 from vesk.core.errors import (
     BusyError,
     NotAllowedError,
@@ -108,6 +109,19 @@ def version() -> int:
         return read_whole(text("version"))
     except NumberError:
         raise RefusedError(_OUT_OF_DATE) from None
+
+
+def ears() -> Ears:
+    """Return how something hears, as typed: metres and milliseconds; nothing typed is as its device.
+
+    Raises
+    ------
+    RefusedError
+        If a figure is none, or cannot be.
+    """
+    metres = number("metres", "metres") if text("metres") else None
+    delay = number("delay_ms", "milliseconds") if text("delay_ms") else None
+    return checked(metres, delay)
 
 
 def versions(name: str) -> dict[int, int]:

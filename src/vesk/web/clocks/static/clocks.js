@@ -62,6 +62,19 @@ document.addEventListener("keydown", (event) => {
   event.preventDefault();
   move();
 });
+// A figure that is typed is nudged by keys too; what follows of it is shown at once.
+document.addEventListener("keydown", (event) => {
+  const field = event.target;
+  if (!(field instanceof HTMLInputElement) || !field.dataset.nudge || event.ctrlKey || event.metaKey || event.altKey)
+    return;
+  if (event.key !== "ArrowUp" && event.key !== "ArrowDown") return;
+  const now = Number(field.value.trim().replace("\u2212", "-") || "0");
+  if (!Number.isFinite(now)) return; // hours are typed
+  event.preventDefault();
+  const by = Number(field.dataset.nudge) * (event.shiftKey ? 10 : 1) * (event.key === "ArrowUp" ? 1 : -1);
+  field.value = String(Math.round((now + by) * 1e4) / 1e4);
+  field.dispatchEvent(new Event("input", { bubbles: true }));
+});
 document.addEventListener(
   "wheel",
   (event) => {
