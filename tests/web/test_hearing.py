@@ -1,12 +1,15 @@
 """How single takes hear: said for a take, for what is selected, for a part of the day; followed, shown, undone."""
 
+import gc
 import re
 
 import pytest
 from tests.web.test_deciding import EARLY, PHASE, answer, chosen, day, shown, source, statuses
 
+from vesk.actions import overview
+from vesk.core.pairing.judgement import Judgement
 from vesk.core.sound.distance import distance_delay_s
-from vesk.store import journal
+from vesk.store import journal, pairings
 
 __all__ = ["day"]
 MS = 1e-3
@@ -79,3 +82,24 @@ def test_what_cannot_be_is_refused(client, db, day, sent, says):
     )
     assert answered.status_code == 422
     assert says in answered.text
+
+
+def test_a_take_that_is_slipped_on_and_on_leaves_nothing_behind(client, db, day):
+    number = statuses(db, day, "A")[0].pairing.id
+
+    def judgements():
+        overview.forget()
+        gc.collect()
+        return sum(isinstance(one, Judgement) for one in gc.get_objects())
+
+    def slip(times):
+        for n in range(times):
+            version = pairings.get(db, number).version
+            client.post(f"/bench/{number}/own", data={"version": version, "slip_frames": n / 10, "ppm": "0"})
+            client.get(f"/days/{day.id}/")
+            db.expire_all()
+
+    slip(4)
+    before = judgements()
+    slip(12)
+    assert judgements() <= before + 1

@@ -3,7 +3,8 @@
 from __future__ import annotations
 
 from dataclasses import dataclass
-from functools import cached_property, lru_cache
+from functools import cached_property
+from weakref import WeakKeyDictionary
 
 from vesk.core.conform.correction import error_at, laid_at
 from vesk.core.pairing.judgement import Judgement
@@ -81,9 +82,20 @@ def _corners(now: Judgement, line: Line, head: float, tail: float) -> list[float
     return sorted([head, *inner, *bends, tail])
 
 
-@lru_cache(maxsize=4000)
+# Drawn once for as long as its judgement is kept anywhere, and no longer: each slip makes another.
+_DRAWN: WeakKeyDictionary[Judgement, dict[tuple[float, ...], TracePlot | None]] = WeakKeyDictionary()
+
+
 def trace_plot(now: Judgement, *, width: float, height: float, left: float, pad: float) -> TracePlot | None:
-    """Lay out a pairing's trace as it is laid now: late above, early below, in frames."""
+    """Return a pairing's trace as it is laid now: late above, early below, in frames."""
+    drawn = _DRAWN.setdefault(now, {})
+    size = width, height, left, pad
+    if size not in drawn:
+        drawn[size] = _laid_out(now, *size)
+    return drawn[size]
+
+
+def _laid_out(now: Judgement, width: float, height: float, left: float, pad: float) -> TracePlot | None:
     found = now.found
     errors = now.errors
     if found is None or found.line is None or errors is None:

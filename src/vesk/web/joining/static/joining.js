@@ -154,7 +154,7 @@ if (form) {
     later();
   });
   addEventListener("resize", later);
-  pane("join-picture").focus();
+  pane("join-picture").focus({ preventScroll: true });
   later();
   void say();
 }
