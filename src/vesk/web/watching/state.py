@@ -96,7 +96,7 @@ def _picture(strip: Strip, moment: Moment, settings: Settings, works: Mapping[in
     light = (
         "ready" if light_copies.is_made(settings, strip.row)
         else "none" if not light_copies.can_be_made(strip.row)
-        else "failed" if work is not None and work.state == WorkState.FAILED
+        else "failed" if work is not None and work.state in {WorkState.FAILED, WorkState.STOPPED}
         else "making"
     )  # fmt: skip
     return {
@@ -106,7 +106,7 @@ def _picture(strip: Strip, moment: Moment, settings: Settings, works: Mapping[in
         "label": None if start is None else {**_rate(rate), "frame": ceil(start * rate.fps - Fraction(1, 1000)),
                                              "each": float(rate.fps / fps)},
         "laid_by": "" if strip.laid.through or strip.row.id == moment.about.id else "its clock",
-        "light": light, "problem": work.problem if work is not None and light == "failed" else "",
+        "light": light, "problem": (work.problem or "it was stopped") if work is not None and light == "failed" else "",
         "percent": round(100 * work.done / work.total) if work is not None and work.total else 0,
         "scratch": scratch_channel(strip),
         "off": {str(off.now.sound.id): _off(off) for off in strip.off},

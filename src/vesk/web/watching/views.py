@@ -241,6 +241,15 @@ def _clap(_day: int, _about: int) -> str:
     return f"confirmed: closed on frame {row.frame}"
 
 
+def _light(day_id: int, _about: int) -> str:
+    """Have a light copy made that failed or was stopped."""
+    row = recordings.get(session(), form.whole("picture"))
+    if row.day_id != day_id or not light_copies.can_be_made(row):
+        raise RefusedError("No light copy can be made of that.")
+    ask_light(session(), row, priority=URGENT)
+    return f"the light copy of {row.name} is made again"
+
+
 def _at() -> Fraction:
     return Fraction(form.whole("at_us", least=-MOST_AT_US, most=MOST_AT_US), 1_000_000)
 
@@ -304,7 +313,7 @@ def _uncut(day_id: int, about: int) -> str:
 
 _ACTS: dict[str, Callable[[int, int], str]] = {
     "slip": _slip, "check": _check, "undo": _undo, "point": _point, "clap": _clap, "note": _note, "unnote": _unnote,
-    "range": _range, "whole": _whole_again, "cut": _cut, "trim": _trim, "uncut": _uncut,
+    "range": _range, "whole": _whole_again, "cut": _cut, "trim": _trim, "uncut": _uncut, "light": _light,
 }  # fmt: skip
 
 

@@ -52,7 +52,10 @@ for (const line of /** @type {NodeListOf<HTMLElement>} */ (document.querySelecto
 // Who may only look sees at once what is not theirs to press; the server refuses it anyway.
 if (document.body.dataset.may === "look") {
   const shut = () => {
-    const all = document.querySelectorAll('form[method="post"] :is(button, input, select, textarea), button[hx-post]');
+    const all = document.querySelectorAll(
+      ':is(form[method="post"], form[data-changes]) :is(button, input, select, textarea), ' +
+        "button[hx-post], button[data-changes]",
+    );
     for (const one of /** @type {NodeListOf<HTMLButtonElement>} */ (all))
       if (!one.disabled && !one.closest("[data-anyone]")) {
         one.disabled = true;

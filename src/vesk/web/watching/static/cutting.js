@@ -6,7 +6,8 @@ import { label } from "./axis.js";
 export class Cutting {
   /** @param {{ act: (what: string, values: Record<string, any>) => Promise<boolean>, go: (at: number) => void,
    *   panes: () => { tag: string, element: HTMLElement }[], sound: () => Record<string, string>, at: () => number,
-   *   button: (text: string, act: () => void) => HTMLButtonElement }} page */
+   *   button: (text: string, act: () => void) => HTMLButtonElement,
+   *   change: (text: string, act: () => void) => HTMLButtonElement }} page */
   constructor(page) {
     this.page = page;
     this.on = false;
@@ -85,7 +86,7 @@ export class Cutting {
     const key = JSON.stringify([list, this.on]);
     if (key === this.shown) return;
     this.shown = key;
-    const { button, act, go } = this.page;
+    const { button, change: changing, act, go } = this.page;
     const mode = document.createElement("p");
     mode.append(button(this.on ? "cutting: digits take a camera; k ends it" : "Begin to cut k", () => this.turn()));
     mode.querySelector("button")?.setAttribute("aria-pressed", String(this.on));
@@ -103,12 +104,12 @@ export class Cutting {
       row.append(
         `${cut.camera} `,
         button(label(cut.first, this.state.clock), () => go((cut.first - start + 0.5) / this.state.clock.fps)),
-        button("−1 f", () => change({ edge: "first", frames: -1 })),
-        button("+1 f", () => change({ edge: "first", frames: 1 })),
+        changing("−1 f", () => change({ edge: "first", frames: -1 })),
+        changing("+1 f", () => change({ edge: "first", frames: 1 })),
         " to ",
         label(cut.last, this.state.clock),
-        button("−1 f", () => change({ edge: "last", frames: -1 })),
-        button("+1 f", () => change({ edge: "last", frames: 1 })),
+        changing("−1 f", () => change({ edge: "last", frames: -1 })),
+        changing("+1 f", () => change({ edge: "last", frames: 1 })),
         " ",
         takes,
       );
@@ -120,7 +121,7 @@ export class Cutting {
       for (const kind of ["otio", "edl"])
         out.append(Object.assign(document.createElement("a"), { href: `${url}/cut.${kind}`, textContent:
           kind.toUpperCase() }), " ");
-      out.append(button("Undo the last K", () => this.undo()));
+      out.append(changing("Undo the last K", () => this.undo()));
     }
     box.replaceChildren(mode, rows, out);
   }

@@ -15,6 +15,14 @@ export const button = (text, act) => {
   return made;
 };
 
+/** A button that changes something: shut for who may only look.
+ * @param {string} text @param {() => void} act */
+export const change = (text, act) => {
+  const made = button(text, act);
+  made.dataset.changes = "";
+  return made;
+};
+
 /** @param {string} tag @param {string} text */
 const line = (tag, text) => Object.assign(document.createElement(tag), { textContent: text });
 
@@ -26,18 +34,20 @@ export const tellCamera = ({ picture, off, sound }, act) => {
   if (picture?.off_speed) lines.push(`off-speed: ${picture.off_speed}`);
   if (off) lines.push(`${off.state}: ${off.verdict}`);
   else if (picture && sound) lines.push(`not paired with ${sound.tag} ${sound.name}`);
+  if (picture?.light === "failed") lines.push(`no light copy: ${picture.problem || "it could not be made"}`);
   const key = JSON.stringify([lines, off?.pairing, off?.version]);
   const box = $("chosen");
   if (box.dataset.key === key) return;
   box.dataset.key = key;
   box.replaceChildren(...lines.map((one) => line("p", one)));
+  if (picture?.light === "failed") box.append(change("Make it again", () => void act("light", { picture: picture.id })));
   if (!off) return;
   const { pairing, version } = off;
   const row = document.createElement("p");
   row.className = "acts";
   row.append(
-    button("Mark as checked c", () => void act("check", { pairing, version })),
-    button("Undo u", () => void act("undo", { pairing, version })),
+    change("Mark as checked c", () => void act("check", { pairing, version })),
+    change("Undo u", () => void act("undo", { pairing, version })),
     Object.assign(line("a", "bench"), { href: `/bench/${pairing}` }),
   );
   box.append(row);
@@ -63,13 +73,13 @@ export const tellLists = (state, go, act) => {
   const notes = state.notes.map((/** @type {any} */ note) => {
     const by = line("span", note.by);
     by.className = "quiet";
-    return entry(note.at, note.text, " ", by, " ", button("take back", () => void act("unnote", { note: note.id })));
+    return entry(note.at, note.text, " ", by, " ", change("take back", () => void act("unnote", { note: note.id })));
   });
   for (const [name, items] of /** @type {[string, HTMLElement[]][]} */ ([["points", points], ["notes", notes]]))
     $(name).replaceChildren(...(items.length ? items : [line("li", "none yet")]));
   const { range } = state;
   $("range").textContent = range ? `${dayLabel(state, range[0])} to ${dayLabel(state, range[1])}` : "all of it";
-  if (range) $("range").append(" ", button("all of it", () => void act("whole", {})));
+  if (range) $("range").append(" ", change("all of it", () => void act("whole", {})));
   $("put-on").replaceChildren(
     ...[...state.pictures, ...state.sounds].map((one) => new Option(`${one.tag} ${one.name}`, String(one.id))),
   );

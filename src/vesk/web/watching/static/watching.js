@@ -5,7 +5,7 @@ import { exact } from "/static/light_copy.js";
 import { Cutting } from "./cutting.js";
 import { Pane, keepOnly } from "./panes.js";
 import { feed, play, playing, position, speed, stand } from "./sound.js";
-import { button, tellCamera, tellLists } from "./told.js";
+import { button, change, tellCamera, tellLists } from "./told.js";
 import { drawWave } from "./wave_line.js";
 
 const $ = (/** @type {string} */ id) => /** @type {any} */ (document.getElementById(id));
@@ -281,7 +281,7 @@ const act = async (what, values) => {
   }
 };
 
-const cutting = new Cutting({ act, go, panes: () => panes, sound: () => heard, at: position, button });
+const cutting = new Cutting({ act, go, panes: () => panes, sound: () => heard, at: position, button, change });
 
 // Slipping: seen and heard at once, sent when the keys rest, or as soon as another camera is slipped or left for.
 let waiting = 0;
