@@ -55,6 +55,22 @@ def test_a_killed_workers_job_is_taken_up_again(db, settings, day):
         assert all(abs(now.errors.head_s * 25 - 0.31) < 0.01 for now in found)
 
 
+def test_a_first_take_is_measured_while_others_are_still_listened_to(db, settings, day):
+    ask_intake(db, day.id)
+    db.commit()
+    running = workers(settings)
+    try:
+        until(lambda: len(found := states(settings, day)) > 9 and set(found.values()) == {"done"}, 60, "the day")
+    finally:
+        end(running)
+    with open_session(settings.sqlalchemy_url) as fresh:
+        when = {}
+        for row in progress.of_day(fresh, day.id):
+            when.setdefault(row.kind, []).append(row.changed_at)
+        assert min(when["measure"]) < max(when["listen"])
+        assert all(now.errors is not None for now in pairing_status.of_day(fresh, day))
+
+
 def test_work_that_was_asked_to_stop_does_not_begin(db, settings, day):
     ask_intake(db, day.id)
     assert progress.stop_open(db, day.id) == 1

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections.abc import Collection
 from functools import lru_cache
 from typing import Any
 
@@ -16,6 +17,26 @@ URGENT, SOON, AFTER, LATER, LAST, IDLE = 20, 10, 5, 0, -5, -10
 def _sender() -> procrastinate.App:
     """Return an app that only enqueues, always on the caller's own connection."""
     return procrastinate.App(connector=procrastinate.SyncPsycopgConnector())
+
+
+def hasten(session: Session, task: str, *, to: int, **values: Collection[int]) -> None:
+    """Have jobs that wait taken before what they were behind, in the transaction of `session`.
+
+    Parameters
+    ----------
+    session : Session
+    task : str
+    to : int
+        Their priority from now on, where it was lower.
+    **values : collection of int
+        The one value that tells which: its name, and those that are meant.
+    """
+    ((name, numbers),) = values.items()
+    session.connection().exec_driver_sql(
+        "UPDATE procrastinate_jobs SET priority = %s WHERE status = 'todo' AND task_name = %s AND priority < %s "
+        "AND (args ->> %s)::int = ANY(%s)",
+        (to, task, to, name, sorted(numbers)),
+    )
 
 
 def enqueue(

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import logging
 import shutil
+from fractions import Fraction
 
 import procrastinate
 from sqlmodel import Session
@@ -20,7 +21,7 @@ from vesk.actions import turnover as turnover_action
 from vesk.core.handover.recipe import Recipe
 from vesk.core.kinds import Work
 from vesk.core.progress import WHOLE
-from vesk.jobs.queue import AFTER, IDLE, LAST, LATER, SOON, URGENT, enqueue
+from vesk.jobs.queue import AFTER, IDLE, LAST, LATER, SOON, URGENT, enqueue, hasten
 from vesk.jobs.tracked import AGAIN, persisting, tracked
 from vesk.media import cache
 from vesk.settings import Settings, for_work
@@ -40,9 +41,14 @@ def intake(day_id: int) -> None:
         day = days.get_day(session, day_id)
         merging.refresh(session, day)
         merging.merge_day(session, settings, day)
-        for row in recordings.ready_of_day(session, day_id):
-            ask_listen(session, row)
         _pair_and_measure(session, day)
+        # As the day went: the sides of a take come one after the other, and it is measured as soon as both are heard.
+        for row in sorted(recordings.ready_of_day(session, day_id), key=_when):
+            ask_listen(session, row)
+
+
+def _when(row: Recording) -> tuple[bool, Fraction, str]:
+    return row.start is None, row.start or Fraction(0), row.path
 
 
 def ask_listen(session: Session, row: Recording) -> None:
@@ -125,6 +131,9 @@ def listen(recording_id: int) -> None:
             _ask_of_day(session, Work.MERGE, row.day_id, AFTER)
             if (row.heard and row.heard.ltc) or measure_action.copies_of(session, row):
                 _ask_of_day(session, Work.PAIR, row.day_id, AFTER)
+            elif ready := pairings.to_measure_with(session, recording_id):
+                # A first take is seen while the rest of the day is still listened to.
+                hasten(session, "vesk:measure", to=SOON + 1, pairing_id=ready)
 
 
 @tasks.task(retry=AGAIN, name="merge")

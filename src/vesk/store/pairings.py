@@ -7,7 +7,7 @@ from datetime import UTC, datetime
 from fractions import Fraction
 from typing import Any, TypeVar, cast
 
-from sqlalchemy import literal_column
+from sqlalchemy import literal_column, or_
 from sqlalchemy.orm import defer
 from sqlmodel import Session, col, select
 
@@ -98,6 +98,15 @@ def measurements(session: Session, ids: Collection[int]) -> dict[int, tuple[str,
     columns: Any = (Pairing.id, Pairing.measured_as, Pairing.measurement)
     rows = session.exec(select(*columns).where(col(Pairing.id).in_(ids)))
     return {number: (name, found) for number, name, found in rows if name and found}
+
+
+def to_measure_with(session: Session, recording_id: int) -> list[int]:
+    """Return the pairings of a recording that stand, wait to be measured, and whose both sides were listened to."""
+    of_it = or_(col(Pairing.picture_id) == recording_id, col(Pairing.sound_id) == recording_id)
+    listened = select(Recording.id).where(col(Recording.heard).is_not(None))
+    both = col(Pairing.picture_id).in_(listened) & col(Pairing.sound_id).in_(listened)
+    query = select(Pairing.id).where(of_it, _stands(), both, col(Pairing.measured_as).is_(None))
+    return list(session.exec(query.where(Pairing.state != SET_ASIDE)))
 
 
 def is_standing(session: Session, pairing_id: int) -> bool:
