@@ -16,11 +16,12 @@ from tests.actions.test_day import checked, day, only
 from tests.conftest import handed_over
 
 from vesk.actions import channels, correct, moments, package, recipes, turnover, watched
+from vesk.actions.handover import products
 from vesk.actions.overview import Overview
 from vesk.core.errors import RefusedError, StoppedError, StorageError
 from vesk.core.handover.recipe import Product, Recipe, SoundForm, Which
 from vesk.core.kinds import Kind
-from vesk.media import hash_list
+from vesk.media import checksum, hash_list
 from vesk.media.movie_copy import same_picture
 from vesk.media.otio_file import read_otio
 from vesk.store import days, journal, pairings, turnovers
@@ -376,3 +377,35 @@ def test_a_recipe_is_kept_for_the_production_and_one_that_cannot_be_is_refused(d
         turnover.plan(db, settings, day, Recipe(), root="/etc")
     view = Overview(db, day)
     assert view.solution is not None
+
+
+def test_every_source_is_held_against_its_hash_before_anything_is_made(db, settings, day, monkeypatch):
+    for name in ("A006_001.mov", "A006_002.mov"):
+        checked(db, settings, day, name)
+    # The second take's sound holds other bytes, of the same size, than were taken in.
+    other = Path(day.folder, only(db, day, "A006_002.mov").sound.path)
+    content = bytearray(other.read_bytes())
+    content[-1000] ^= 1
+    stood = other.stat()
+    other.write_bytes(content)
+    os.utime(other, ns=(stood.st_atime_ns, stood.st_mtime_ns))
+    told = []
+    read, make = checksum.content_of, products.make_take
+
+    def reading(path, *more, **named):
+        told.append(path.name)
+        return read(path, *more, **named)
+
+    def making(*more):
+        told.append("made")
+        return make(*more)
+
+    monkeypatch.setattr(checksum, "content_of", reading)
+    monkeypatch.setattr(products, "make_take", making)
+    _, folder = hand_over(db, settings, day, Recipe())
+    assert told.count("made") == 1
+    before = told[: told.index("made")]
+    assert {"A006_001.mov", "A006_002.mov", "31A_01.wav", "31A_02.wav"} <= set(before)
+    assert before.count("31A_01.wav") == told.count("31A_01.wav") == 1  # and what holds is read once for that
+    assert handed_over(folder) == {"sound/A006_001.wav"}
+    assert "31A_02.wav" in report_of(folder)["A006_002.mov"]["reason"]
