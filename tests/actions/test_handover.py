@@ -22,7 +22,8 @@ from vesk.core.errors import RefusedError, StoppedError, StorageError
 from vesk.core.handover.recipe import Product, Recipe, SoundForm, Which
 from vesk.core.kinds import Kind
 from vesk.media import checksum, hash_list
-from vesk.media.movie_copy import same_picture
+from vesk.media.movie import read_facts, sound_blocks
+from vesk.media.movie_copy import same_part, same_picture
 from vesk.media.otio_file import read_otio
 from vesk.store import days, journal, pairings, turnovers
 from vesk.store.session import open_session
@@ -102,7 +103,12 @@ def test_of_a_take_of_which_a_range_is_kept_that_range_goes_out_and_measures_rig
     assert int(line["time_reference"]) == int(before["time_reference"]) + 2 * rate
     assert abs(float(line["residual_head_ms"])) < 0.2
     assert "frames 50 to 349 of 600" in line["remark"]
-    assert "only a range of it is kept" in line["reason"]  # its movie
+    # Its movie is that range too: the original's packets, the first frame kept at its beginning, labelled as it is.
+    source, movie = Path(day.folder, now.picture.path), folder / "movies/A006_001.mov"
+    assert same_part(source, movie, (50, 350))
+    assert read_facts(movie).timecode == "09:12:08:00"
+    good = np.concatenate(list(sound_blocks(movie)))[: part.shape[0], 0]
+    assert np.abs(good - (part[:, 0] >> 8) / 2**23).max() < 1e-6
     (cut,) = [one for one in read_otio(folder / "rough cuts/A006_001 rough cut.otio") if one.picture]
     assert (cut.takes, cut.label - now.picture.start) == (4, 4)
     made = otio.adapters.read_from_file(str(folder / "rough cuts/A006_001 rough cut.otio"))

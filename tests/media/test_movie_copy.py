@@ -11,7 +11,7 @@ import soundfile
 
 from vesk.core.errors import MediaError, StoppedError
 from vesk.media.movie import read_facts, sound_blocks
-from vesk.media.movie_copy import LaidTrack, carried_by, copy_movie, same_picture
+from vesk.media.movie_copy import LaidTrack, carried_by, copy_movie, same_part, same_picture
 from vesk.media.wave import read_header
 from vesk.media.wave_copy import copy_wave
 
@@ -198,3 +198,45 @@ def test_a_copy_of_a_long_wave_says_its_length_where_rf64_says_it(tmp_path):
     with pytest.raises(StoppedError):
         copy_wave(source, tmp_path / "other.wav", time_reference=0, go_on=lambda: False)
     assert not (tmp_path / "other.wav").exists()
+
+
+def greys(path):
+    """Return how bright each frame is that is shown: what is decoded only for others is not."""
+    with av.open(str(path)) as container:
+        return [round(float(one.to_ndarray(format="gray").mean())) for one in container.decode(video=0)]
+
+
+@pytest.mark.parametrize("kept", [(12, 30), (17, 40), (0, 5), (31, 60), (7, 8)])
+@pytest.mark.parametrize("ending", [".mov", ".mp4"])
+def test_a_part_begins_with_its_first_frame_and_with_its_sound(tmp_path, kept, ending):
+    source = make(tmp_path / f"A001{ending}", sound="aac" if ending == ".mp4" else "pcm_s16le")
+    first, last = kept
+    good = (np.random.default_rng(8).integers(-(2**23), 2**23, (1920 * (last - first), 1)) << 8).astype(np.int32)
+    soundfile.write(tmp_path / "laid.wav", good, 48_000, subtype="PCM_24")
+    target = tmp_path / "made.mov"
+    copy_movie(
+        source, target, tracks=[LaidTrack(tmp_path / "laid.wav", (0,), "mix")], kept=kept, timecode="10:00:00:00"
+    )
+    assert same_part(source, target, kept)
+    assert not same_part(source, target, (kept[0] - 1 if kept[0] else 1, kept[1]))
+    # Decoded by the edit list: the frames that were asked for, whole, and at most two more.
+    shown, every = greys(target), greys(source)
+    assert last - first <= len(shown) <= last - first + 2
+    assert np.array_equal(shown, every[first : first + len(shown)])
+    heard = np.concatenate(list(sound_blocks(target)))
+    sound, _ = soundfile.read(tmp_path / "laid.wav", dtype="float32", always_2d=True)
+    assert np.array_equal(heard[: len(sound), :1], sound)
+    scratch = np.concatenate(list(sound_blocks(source)))[first * 1920 :]
+    count = min(len(scratch), len(sound))
+    likeness = 0.5 if ending == ".mp4" else 0.999  # noise that is coded is made anew by every decoder
+    assert np.corrcoef(heard[:count, 1], scratch[:count, 0])[0, 1] > likeness
+    assert told(target)["Other"][0]["TimeCode_FirstFrame"] == "10:00:00:00"
+
+
+def test_a_part_that_leans_on_what_mxf_cannot_hide_is_refused_with_the_reason(tmp_path, laid):
+    source = make(tmp_path / "A001.mxf", codec="mpeg2video")
+    with pytest.raises(MediaError, match="which MXF cannot hide"):
+        copy_movie(source, tmp_path / "made.mxf", tracks=[LaidTrack(laid, (0,), "mix")], kept=(5, 20))
+    with pytest.raises(MediaError, match="has no frames 50 to 90"):
+        copy_movie(source, tmp_path / "made.mxf", tracks=[LaidTrack(laid, (0,), "mix")], kept=(50, 90))
+    assert not (tmp_path / "made.mxf").exists()

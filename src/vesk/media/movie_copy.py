@@ -86,6 +86,7 @@ def copy_movie(
     scratch: bool = True,
     timecode: str = "",
     silent: Collection[int] = (),
+    kept: tuple[int, int] | None = None,
     go_on: GoOn = lambda: True,
 ) -> None:
     """Write a movie with the original's picture and other sound first.
@@ -103,6 +104,9 @@ def copy_movie(
     silent : collection of int
         Channels of the original's own sound, from 0 over all its streams, that shall be silent: timecode. All else of
         it stays, byte for byte.
+    kept : (int, int) or None
+        From which frame, from 0, to before which it goes; None: all of it. Packets before the first that it needs to
+        be decoded lie before its beginning (an edit list hides them); good sound begins with the first frame kept.
 
     Raises
     ------
@@ -115,7 +119,7 @@ def copy_movie(
         kind = "mxf" if target.suffix == ".mxf" else "mov"
         try:
             with av.open(str(part), "w", format=kind, options=options) as made:
-                copying = _Copying(original, made, source, timecode)
+                copying = _Copying(original, made, source, timecode, _part_of(source, target, kept))
                 copying.lay(readers)
                 copying.keep(original.streams.audio if scratch or not readers else (), silent)
                 copying.run(original, go_on)
@@ -127,7 +131,8 @@ def copy_movie(
 class _Copying:
     """One movie being written from another: which streams go where."""
 
-    def __init__(self, original: Any, made: Any, source: Path, timecode: str) -> None:
+    def __init__(self, original: Any, made: Any, source: Path, timecode: str, part: Part | None) -> None:
+        self._part = part
         self.video: Any = next((one for one in original.streams.video), None)
         if self.video is None:
             raise MediaError(source, "it has no picture", "It is no movie: hand over its sound.")
@@ -146,7 +151,7 @@ class _Copying:
     def lay(self, tracks: Sequence[tuple[LaidTrack, SoundReader]]) -> None:
         """Put good sound in: the first is played by itself."""
         begins = Fraction(0)
-        if self.video.start_time is not None:
+        if self.video.start_time is not None and self._part is None:
             begins = self.video.start_time * self.video.time_base
         self._laid = [
             _SoundStream(self._made, one, reader, begins, first=not number)
@@ -177,9 +182,11 @@ class _Copying:
     def run(self, original: Any, go_on: GoOn) -> None:
         """Copy packet by packet, in the order in which they lie, good sound a second ahead of the picture."""
         streams = [self.video, *(one for one in original.streams.audio if one.index in self._kept)]
+        if self._part is not None:
+            original.seek(self._part.lead, stream=self.video)
         for packet in original.demux(streams):
-            if packet.dts is None:
-                continue  # the last, without data
+            if packet.dts is None or not self._belongs(packet):
+                continue  # the last, without data; outside of what is kept
             if packet.stream.index == self.video.index:
                 if not go_on():
                     raise StoppedError("stopped before its movie was whole")
@@ -191,6 +198,23 @@ class _Copying:
                 self._mux_sound(packet)
         for one in self._laid:
             one.up_to(None)
+
+    def _belongs(self, packet: Any) -> bool:
+        """Say whether a packet lies in what is kept, and count its time from there."""
+        if self._part is None:
+            return True
+        at = packet.dts if packet.pts is None else packet.pts
+        if packet.stream.index == self.video.index:
+            inside = self._part.lead <= at < self._part.end
+        else:
+            base = self.video.time_base
+            ends = (at + (packet.duration or 0)) * packet.time_base
+            inside = ends > self._part.begin * base and at * packet.time_base < self._part.end * base
+        by = round(self._part.begin * self.video.time_base / packet.time_base)
+        packet.dts -= by
+        if packet.pts is not None:
+            packet.pts -= by
+        return bool(inside)
 
     def _mux_sound(self, packet: Any) -> None:
         own, quiet, channels = self._kept[packet.stream.index]
@@ -204,6 +228,81 @@ class _Copying:
             packet = still
         packet.stream = own
         self._made.mux(packet)
+
+
+@dataclass(frozen=True, slots=True)
+class Part:
+    """A part of a picture that can be decoded by itself, in its own ticks.
+
+    Attributes
+    ----------
+    lead : int
+        When the packet is shown from which on it can be decoded.
+    begin, end : int
+        When its first frame is shown, and before when all are.
+    frames : int
+        How many it shows: a few more than were asked for where the last depend on later ones.
+    """
+
+    lead: int
+    begin: int
+    end: int
+    frames: int
+
+
+def part_of(source: Path, kept: tuple[int, int]) -> Part:
+    """Return the part of a movie's picture that holds some frames and can be decoded by itself.
+
+    Parameters
+    ----------
+    source : Path
+    kept : (int, int)
+        From which frame, from 0, to before which.
+
+    Raises
+    ------
+    MediaError
+        If it cannot be read, or has no such frames.
+    """
+    with opened(source) as container:
+        video = container.streams.video[0]
+        packets = [
+            (one.dts if one.pts is None else one.pts, bool(one.is_keyframe), one.duration or 1)
+            for one in container.demux(video)
+            if one.dts is not None
+        ]
+    shown = sorted(at for at, _, _ in packets)
+    if not 0 <= kept[0] < kept[1] <= len(shown):
+        raise MediaError(source, f"it has no frames {kept[0]} to {kept[1]}", "Take the folder in again.")
+    begin = shown[kept[0]]
+    lead = max((at for at, key, _ in packets if key and at <= begin), default=shown[0])
+    # In the order they lie in: what is shown by then is whole once nothing later was needed for it.
+    last, seen = kept[1], 0
+    latest = lead
+    for at, _, _ in packets[next(n for n, one in enumerate(packets) if one[0] == lead) :]:
+        if at < lead:
+            continue  # it leans on what lies before
+        seen, latest = seen + 1, max(latest, at)
+        whole = shown.index(lead) + seen
+        if whole >= kept[1] and latest == shown[whole - 1]:
+            last = whole
+            break
+    else:
+        last = len(shown)
+    after = shown[last] if last < len(shown) else shown[-1] + max(one[2] for one in packets)
+    return Part(lead, begin, after, last - kept[0])
+
+
+def _part_of(source: Path, target: Path, kept: tuple[int, int] | None) -> Part | None:
+    if kept is None:
+        return None
+    part = part_of(source, kept)
+    if target.suffix == ".mxf" and part.lead != part.begin:
+        raise MediaError(
+            source, "the first frame kept leans on one before it, which MXF cannot hide", "Hand over its sound, or let "
+            "the range begin where it can be decoded.",
+        )  # fmt: skip
+    return part
 
 
 def _told(original: Any, name: str) -> str:
@@ -276,6 +375,31 @@ def picture_packets(path: Path) -> Iterator[tuple[Fraction, bytes]]:
             if packet.dts is not None:
                 at = packet.dts if packet.pts is None else packet.pts
                 yield at * packet.time_base, bytes(packet)
+
+
+def same_part(original: Path, made: Path, kept: tuple[int, int]) -> bool:
+    """Say whether a movie holds the packets of a part of another, its first frame kept shown at zero.
+
+    Parameters
+    ----------
+    original, made : Path
+    kept : (int, int)
+        As it was asked for.
+    """
+    part = part_of(original, kept)
+    with opened(original) as container:
+        base = container.streams.video[0].time_base
+    wanted = [
+        (at - part.begin * base, content)
+        for at, content in picture_packets(original)
+        if part.lead * base <= at < part.end * base
+    ]
+    found = list(picture_packets(made))
+    if len(wanted) != len(found):
+        return False
+    return all(
+        mine[1] == theirs[1] and abs(mine[0] - theirs[0]) <= _SAME_S for mine, theirs in zip(wanted, found, strict=True)
+    )
 
 
 def same_picture(one: Path, other: Path) -> bool:

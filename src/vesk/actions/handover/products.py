@@ -17,11 +17,12 @@ from vesk.core.conform.written import Written
 from vesk.core.errors import MediaError, RefusedError, StoppedError, StorageError, VeskError
 from vesk.core.handover.naming import named
 from vesk.core.handover.recipe import Product, Recipe, SoundForm
+from vesk.core.timecode import FrameRate, Timecode
 from vesk.core.wording import signed
 from vesk.dailies import delivering
 from vesk.dailies.located import Located
 from vesk.media import checksum, movie, scan, wave
-from vesk.media.movie_copy import LaidTrack, carried_by, copy_movie, same_picture
+from vesk.media.movie_copy import LaidTrack, carried_by, copy_movie, part_of, same_part, same_picture
 from vesk.media.sound import SoundReader
 from vesk.media.whole import have_folder
 from vesk.settings import Settings
@@ -242,11 +243,6 @@ def _movie(
             "its picture is retimed, and a movie whose packets stay as they are plays at its own rate: hand over its "
             "sound, and take the rate from the timeline"
         )
-    if take.kept is not None:
-        raise RefusedError(
-            "only a range of it is kept, and a movie whose packets stay as they are is whole: hand over its sound, or "
-            "all of it"
-        )
     carried = carried_by(picture.path, picture.facts.codec)
     home = FOLDERS[Product.MOVIE]
     have_folder(folder / home)
@@ -257,25 +253,41 @@ def _movie(
     try:
         copy_movie(
             picture.file, target, tracks=[track], scratch=recipe.scratch,
-            timecode=true_label(take.active, take.begins), go_on=go_on,
+            timecode=_label(take), kept=take.kept, go_on=go_on,
         )  # fmt: skip
-        problem = _unlike(picture.file, target, laid, written.channels)
+        problem = _unlike(picture.file, target, laid, written.channels, take.kept)
         if problem:
             raise MediaError(target, problem, "It was taken away again; its sound is whole.")
     except BaseException:
         target.unlink(missing_ok=True)
         names.taken.discard(name.casefold())
         raise
-    remark = "; ".join(filter(None, [written.remark, carried.remark]))
+    remark = "; ".join(filter(None, [written.remark, carried.remark, _longer(picture.file, take.kept)]))
     return replace(written, name=name, content=checksum.whole_hash(target), remark=remark)
 
 
-def _unlike(original: Path, made: Path, laid: Path, channels: int) -> str:
+def _label(take: Take) -> str:
+    """Return the label of a movie's first frame where that is not its header's; empty where it is."""
+    label = true_label(take.active, take.begins + take.from_s)
+    facts = take.picture.facts
+    if label or take.kept is None or not facts.timecode or facts.fps is None:
+        return label
+    clock = FrameRate(facts.timecode_rate or facts.fps, facts.drop)
+    return delivering.label_at(Timecode.parse(facts.timecode, clock).seconds + take.from_s, facts)
+
+
+def _longer(original: Path, kept: tuple[int, int] | None) -> str:
+    """Return that a movie of a range ends later than was asked for, where its last frames lean on later ones."""
+    more = 0 if kept is None else part_of(original, kept).frames - (kept[1] - kept[0])
+    return f"its movie shows {more} more {'frame' if more == 1 else 'frames'}, which its last lean on" if more else ""
+
+
+def _unlike(original: Path, made: Path, laid: Path, channels: int, kept: tuple[int, int] | None) -> str:
     """Return what of a movie is not as it must be: picture packets, and sound from its first frame on; empty if all is.
 
     It is opened as a stranger would.
     """
-    if not same_picture(original, made):
+    if not (same_picture(original, made) if kept is None else same_part(original, made, kept)):
         return "its picture is not the original's, packet by packet"
     at = 0
     with SoundReader(laid) as reader:
