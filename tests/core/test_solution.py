@@ -247,7 +247,7 @@ def test_five_takes_with_a_clap_each_tell_a_cameras_delay_within_a_fifth_of_a_fr
         inside += found.low_s <= made.late_s <= found.high_s
     assert np.sqrt(np.mean(np.square(errors))) < 0.2
     assert np.mean(np.abs(errors) < 0.2) >= within
-    assert abs(np.mean(errors)) < 0.05
+    assert abs(np.mean(errors)) < 0.075
     assert inside >= 0.93 * 200
 
 

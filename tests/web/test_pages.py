@@ -55,9 +55,10 @@ def test_an_empty_vesk_asks_for_its_first_day(client, settings):
 
 
 def test_every_page_of_a_day_answers(client, day, now):
-    for path in ("", "intake", "turnover", "journal"):
+    for path in ("", "intake", "turnover", "journal", "clocks", "reports", "elsewhere", "joining/"):
         answer = client.get(f"/days/{day.id}/{path}")
         assert answer.status_code == 200, path
+        assert re.search(r'id="find" value=""', " ".join(answer.text.split())), path  # nothing else is sought there
     assert "2 camera takes: 0 hold, 2 need you" in client.get(f"/days/{day.id}/").text
     bench = client.get(f"/days/{day.id}/bench", follow_redirects=True).text
     assert "0.31 frame late" in bench

@@ -18,7 +18,7 @@ _REACH_S = 2.0  # a clock that was jammed leads a clap at least so near
 _STEP_S = 0.001
 _SURE_FRAMES = 1.5
 _SOFT, _EDGE_S = 0.2, 0.002
-_MEAN, _SPREAD = 0.4, 0.2  # of a clap's bounds, a frame and a half: see `lateness`
+_MEAN, _SPREAD = 0.42, 0.2  # of a clap's bounds, a frame and a half: see `lateness`
 
 
 def bounds_of(day: Day, matches: Iterable[Match]) -> dict[str, dict[str, list[ClapBound]]]:

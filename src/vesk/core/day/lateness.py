@@ -20,7 +20,7 @@ from vesk.core.kinds import LTC, Clock
 
 _STEP_S = 2.5e-4
 _LOWEST_S, _HIGHEST_S = -0.25, 0.35
-_TURNS, _EARLY = 8, 3.0  # of a turn's density in what is left of half a frame: most are early
+_TURNS, _EARLY = 8, 2.0  # of a turn's density in what is left of half a frame: most are early
 _BEYOND = 8.0  # edges: what lies further is as if it was no clap
 _EDGE_S = 0.002  # by how much a clap's own distance may move it past its interval
 _CLAP_REACH_S = 0.5  # where something that is no clap may lie

@@ -10,7 +10,7 @@ from vesk.core.day.day import Day, HeardClap, Named, Recorded, SeenClap, Tie
 from vesk.core.kinds import PICTURE, Witness
 
 T = TypeVar("T", SeenClap, HeardClap)
-_MEAN, _SPREAD = 0.4, 0.2  # of the bounds of a first frame seen, a frame and a half: see `lateness`
+_MEAN, _SPREAD = 0.42, 0.2  # of the bounds of a first frame seen, a frame and a half: see `lateness`
 _UNIFORM = 12**-0.5
 _LEAST_SE_S = 0.001
 _SOFT_FRAMES = 0.1  # that a clap may lie outside of its frame: shutters, labels

@@ -14,6 +14,6 @@ bp = Blueprint("finding", __name__, template_folder="templates")
 @bp.get("/find")
 def find() -> ResponseReturnValue:
     """Show what of all days is what was typed."""
-    typed = " ".join(request.args.get("words", "")[: finding.LONGEST].split())
-    found, count = finding.find(session(), typed)
-    return render("finding/page.html", "finding/_found.html", typed=typed, found=found, count=count)
+    sought = " ".join(request.args.get("words", "")[: finding.LONGEST].split())
+    found, count = finding.find(session(), sought)
+    return render("finding/page.html", "finding/_found.html", sought=sought, found=found, count=count)
