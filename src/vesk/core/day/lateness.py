@@ -182,22 +182,21 @@ def _allowed(grid: NDArray[np.float64], claps: Sequence[ClapBound]) -> NDArray[n
     turns is the same for all claps of a camera, but unknown: half a frame at most and rather early, since many
     exposures are shorter, and all have to show the sticks closed for most of their time.
     """
-    made = np.full(grid.size, -np.inf)
     turns = (np.arange(_TURNS) + 0.5) / _TURNS / 2  # of a frame
     early = (0.5 - turns) ** _EARLY
-    for turn, chance in zip(turns, early / early.sum(), strict=True):
-        total = np.full(grid.size, np.log(chance))
-        for clap in claps:
-            frame = (clap.high_s - clap.low_s) / 1.5
-            low = clap.low_s + (0.5 - turn) * frame
-            no_clap = (1 - clap.likely) / (2 * _CLAP_REACH_S)
-            total += np.log(no_clap)
-            first, last = np.searchsorted(grid, (low - _BEYOND * _EDGE_S, low + frame + _BEYOND * _EDGE_S))
-            near = grid[first:last]
-            away = np.maximum(0.0, np.maximum(low - near, near - low - frame))
-            inside = np.exp(-0.5 * (away / _EDGE_S) ** 2) / frame
-            total[first:last] += np.log1p(clap.likely * inside / no_clap)
-        made = np.logaddexp(made, total)
+    total = np.repeat(np.log(early / early.sum())[:, np.newaxis], grid.size, axis=1)
+    for clap in claps:
+        frame = (clap.high_s - clap.low_s) / 1.5
+        low = (clap.low_s + (0.5 - turns) * frame)[:, np.newaxis]
+        no_clap = (1 - clap.likely) / (2 * _CLAP_REACH_S)
+        beyond = _BEYOND * _EDGE_S
+        first, last = np.searchsorted(grid, (clap.low_s - beyond, clap.low_s + 1.5 * frame + beyond))
+        near = grid[first:last]
+        away = np.maximum(0.0, np.maximum(low - near, near - low - frame))
+        inside = np.exp(-0.5 * (away / _EDGE_S) ** 2) / frame
+        total += np.log(no_clap)
+        total[:, first:last] += np.log1p(clap.likely * inside / no_clap)
+    made: NDArray[np.float64] = np.logaddexp.reduce(total, axis=0)
     return made
 
 
