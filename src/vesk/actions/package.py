@@ -128,6 +128,7 @@ class _Making:
     verified: dict[int, tuple[str, bool]] = field(
         default_factory=dict
     )  # files that hold what was taken in: as they lay
+    refused: dict[int, MediaError] = field(default_factory=dict)  # sources that do not, and why
     stopped: bool = False
 
 
@@ -197,8 +198,8 @@ def _verify(session: Session, making: _Making, sources: Iterable[tuple[Recording
             return
         try:
             _signed(session, making, [row], anew=anew)
-        except MediaError:
-            continue  # what was to be made of it says so
+        except MediaError as error:
+            making.refused[row.id] = error  # what was to be made of it says so
         finally:
             making.meter.end()
 
@@ -358,6 +359,8 @@ def _signed(session: Session, making: _Making, rows: list[Recording], *, anew: b
     MediaError
         If one does not.
     """
+    if refused := next((making.refused[one.id] for one in rows if one.id in making.refused), None):
+        raise refused
     lies = {}
     for row in [file for one in rows for file in measuring.files_of(session, one)]:
         place = located(session, making.settings, making.day, row)
