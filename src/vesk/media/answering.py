@@ -38,7 +38,8 @@ def within(what: object, work: Callable[[], T], wait_s: float = WAIT_S) -> T:
     BusyError
         If the disk does not answer.
     """
-    if not _AT_ONCE.acquire(timeout=wait_s):
+    places = _AT_ONCE  # the one that is taken is given back, whatever counts by then
+    if not places.acquire(timeout=wait_s):
         raise BusyError(_SILENT.format(what=what))
     told: list[tuple[bool, Any]] = []
     done = threading.Event()
@@ -49,8 +50,8 @@ def within(what: object, work: Callable[[], T], wait_s: float = WAIT_S) -> T:
         except BaseException as error:  # noqa: BLE001 - handed to whoever waits
             told.append((False, error))
         finally:
+            places.release()
             done.set()
-            _AT_ONCE.release()
 
     threading.Thread(target=run, daemon=True, name="disk").start()
     if not done.wait(wait_s):
