@@ -109,3 +109,4 @@ def test_a_sound_that_runs_on_over_two_takes_bears_the_slate_of_one():
 @pytest.mark.parametrize("scene", ["24a", " 024A", "24-A", "24 A"])
 def test_one_slate_however_it_is_written(scene):
     assert slate_of(scene, "03") == "24a / 3"
+    assert slate_of("1.12", "3") != slate_of("11.2", "3")

@@ -41,6 +41,9 @@ def test_a_part_of_the_day_hears_otherwise_and_its_neighbours_do_not(client, db,
 def test_what_is_selected_hears_as_is_said_and_its_device_no_longer_contradicts_it(client, db, day):
     own = statuses(db, day, "C")
     assert all(one.contradiction for one in own)
+    far = answer(client, day, "hearing", pairing=chosen(own[:1]), whose="picture", metres="3")
+    assert "The evidence of C disagrees with what is entered" in far  # a distance alone would silence that
+    assert statuses(db, day, "C")[0].contradiction
     sent = {"pairing": chosen(own[:1]), "whose": "picture", "delay_ms": "-40"}
     assert "C: internal sound delay -40 ms" in answer(client, day, "hearing/preview", **sent)
     assert "C001_000.mov: internal sound delay -40 ms. Everything" in answer(client, day, "hearing", **sent)
@@ -48,6 +51,9 @@ def test_what_is_selected_hears_as_is_said_and_its_device_no_longer_contradicts_
     assert first.contradiction is None
     assert float(first.proposal.slip) == pytest.approx(EARLY + 40 * MS, abs=1e-4)
     assert second.contradiction is not None  # of the other one takes are asked as before
+    back = answer(client, day, "hearing", pairing=chosen([first]), whose="picture", metres="", delay_ms="")
+    assert "as its device hears" in back  # what was said is taken back, and it is asked with the others again
+    assert statuses(db, day, "C")[0].contradiction
     stale = client.post(f"/days/{day.id}/hearing", data=sent)
     assert stale.status_code == 409
     nothing = client.post(f"/days/{day.id}/hearing", data={"whose": "sound", "metres": "3"})

@@ -17,7 +17,7 @@ from vesk.actions.pairing_status import PairingStatus
 from vesk.actions.solving import ears_of, late_of
 from vesk.core.conform.correction import Errors
 from vesk.core.errors import RefusedError
-from vesk.core.kinds import PICTURE, Kind
+from vesk.core.kinds import PICTURE, Discord, Kind
 from vesk.core.sound.distance import distance_delay_s
 from vesk.core.timecode import wrap_day
 from vesk.settings import Settings
@@ -179,6 +179,14 @@ def told(rows: Sequence[Recording]) -> str:
 
 
 def _hearing(view: Overview, source: Source, rows: tuple[Recording, ...], ears: Ears) -> Hearing:
+    asked = (one for one in view.solution.contradictions if one.about == Discord.LATENESS)
+    distance_alone = ears.distance_m is not None and ears.delay_ms is None
+    if distance_alone and any(view.solution.sources[one.device] == source.tag for one in asked):
+        # What is not typed is as entered for its device: that its evidence denies, and nobody would be told any more.
+        raise RefusedError(
+            f"The evidence of {source.tag} disagrees with what is entered of how late it hears. Answer that first, for "
+            "all its takes, on the Day page; or type the delay too."
+        )
     own = {row.id for row in rows}
     takes = tuple(one for one in view.statuses if own & {one.picture.id, one.sound.id})
     return Hearing(source, rows, takes, ears)

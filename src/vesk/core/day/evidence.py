@@ -11,6 +11,7 @@ from vesk.core.kinds import MATCHED, REFUSED
 from vesk.core.sound.measurement import Jump, Measurement
 
 _BETWEEN = re.compile(r"[\s_.-]+")
+_IDLE = re.compile(r"(?<!\d)\.|\.(?!\d)")  # 24-A is 24A; but 1.12 and 11.2 are two scenes
 _CONFIRMED, _CLEAR, _UNCLEAR = 0.98, 0.85, 0.3
 
 
@@ -54,7 +55,7 @@ def slate_of(scene: str, take: str) -> str:
     >>> slate_of("24-a", "03") == slate_of(" 024A ", "3"), slate_of("", "3")
     (True, '')
     """
-    scene, take = (_BETWEEN.sub("", one.casefold()).lstrip("0") for one in (scene, take))
+    scene, take = (_IDLE.sub("", _BETWEEN.sub(".", one.casefold())).lstrip("0") for one in (scene, take))
     return f"{scene} / {take}" if scene and take else ""
 
 
