@@ -125,9 +125,8 @@ class _Making:
     meter: _Meter
     kept: dict[tuple[int, Product, int], Delivery]
     names: products.Names = field(default_factory=products.Names)
-    verified: dict[int, tuple[str, bool]] = field(
-        default_factory=dict
-    )  # files that hold what was taken in: as they lay
+    # Files that hold what was taken in: how they lay then, and whether every byte was read for that.
+    verified: dict[int, tuple[str, bool]] = field(default_factory=dict)
     refused: dict[int, MediaError] = field(default_factory=dict)  # sources that do not, and why
     stopped: bool = False
 
