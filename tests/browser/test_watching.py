@@ -31,6 +31,7 @@ channels = ["scratch"]
 START = {"23.976": "10:00:01:00", "25": "10:00:01:00", "29.97 DF": "10:00:01;00"}
 WATCH = """async () => {
   const sound = await import('/static/watching/sound.js');
+  const { counted } = await import('/static/watching/panes.js');
   const { context, output } = sound.tap();
   const ears = context.createAnalyser();
   ears.fftSize = 32768;
@@ -44,7 +45,7 @@ WATCH = """async () => {
     await new Promise(requestAnimationFrame);
     const now = context.currentTime - (context.outputLatency || context.baseLatency || 0);
     await new Promise((then) => setTimeout(then, 0)); // what this turn paints is painted
-    seen.push([now, panes.map((pane) => window.counter(pane.querySelector('canvas')))]);
+    seen.push([now, counted.late, panes.map((pane) => window.counter(pane.querySelector('canvas')))]);
     ears.getFloatTimeDomainData(heard);
     const at = heard.findIndex((value) => Math.abs(value) > 0.05);
     if (at >= 0 && clap === null) clap = context.currentTime - (heard.length - at) / context.sampleRate;
@@ -133,13 +134,19 @@ def opened(page, serve, day, about):
 
 
 def seen_at_the_clap(page, known):
-    """Play, and return which frame every pane showed when the clap was heard."""
-    told = page.evaluate(WATCH)
-    heard = told["clap"]
-    assert heard is not None
-    shown = min(told["seen"], key=lambda one: abs(one[0] - heard))
-    assert abs(shown[0] - heard) < 0.05
-    return [read(bits, known) for bits in shown[1]]
+    """Play, and return which frame every pane showed when the clap was heard.
+
+    A machine that has too much to do has pictures late now and then, and counts them: then it is played once more.
+    """
+    for _ in range(6):
+        told = page.evaluate(WATCH)
+        heard, seen = told["clap"], told["seen"]
+        assert heard is not None
+        at = min(range(len(seen)), key=lambda one: abs(seen[one][0] - heard))
+        if at > 1 and seen[at][1] == seen[at - 2][1] and abs(seen[at][0] - heard) < 0.04:
+            return [read(bits, known) for bits in seen[at][2]]
+        page.evaluate(STAND, 0.9)
+    pytest.fail("no picture was painted in time at the clap, six times over")
 
 
 @pytest.mark.parametrize(("rate", "cameras"), [("25", 4), ("23.976", 2), ("29.97 DF", 2)])

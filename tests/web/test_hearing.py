@@ -4,12 +4,14 @@ import gc
 import re
 
 import pytest
+from tests.paper_day import picture, recording
 from tests.web.test_deciding import EARLY, PHASE, answer, chosen, day, shown, source, statuses
 
-from vesk.actions import overview
+from vesk.actions import overview, pairing
 from vesk.core.pairing.judgement import Judgement
 from vesk.core.sound.distance import distance_delay_s
-from vesk.store import journal, pairings
+from vesk.store import days, journal, pairings
+from vesk.store.tables import Recording
 
 __all__ = ["day"]
 MS = 1e-3
@@ -33,9 +35,26 @@ def test_a_part_of_the_day_hears_otherwise_and_its_neighbours_do_not(client, db,
     now = statuses(db, day, "A")
     assert wants(now) == pytest.approx([PHASE, PHASE - distance_delay_s(34.3), PHASE], abs=1e-4)
     assert now[1].errors.middle_s == pytest.approx(-PHASE + distance_delay_s(34.3), abs=1e-4)
+    # A card that comes in later holds one that was taken in that part of the day, and one that was not.
+    camera = statuses(db, day, "A")[0].picture_source
+    for name, at in (("A001_009.mov", "09:12:00:00"), ("A001_010.mov", "09:25:00:00")):
+        facts = picture(at)
+        db.add(
+            Recording(
+                day_id=day.id, source_id=camera.id, path=f"A/{name}", name=name, size=1, modified_ns=1, content=name,
+                kind=facts.kind, duration=facts.duration, facts=facts,
+            )
+        )  # fmt: skip
+    db.flush()
+    pairing.pair_day(db, day)
+    db.commit()
+    assert [recording(db, day, f"A001_0{n}.mov").distance_mm for n in ("09", "10")] == [34300, None]
     line = next(one for one in journal.of_day(db, day.id) if "34.3 m" in one.what)
     client.post(f"/days/{day.id}/journal/{line.id}/undo")
     assert wants(statuses(db, day, "A")) == pytest.approx([PHASE] * 3, abs=1e-4)
+    pairing.pair_day(db, days.get_day(db, day.id))
+    db.commit()
+    assert recording(db, day, "A001_009.mov").distance_mm is None
 
 
 def test_what_is_selected_hears_as_is_said_and_its_device_no_longer_contradicts_it(client, db, day):

@@ -21,8 +21,9 @@ from vesk.core.kinds import PICTURE, Discord, Kind
 from vesk.core.sound.distance import distance_delay_s
 from vesk.core.timecode import wrap_day
 from vesk.settings import Settings
-from vesk.store import changes, days, journal, pairings, recordings
-from vesk.store.tables import Recording, Source
+from vesk.store import changes, days, heard_stretches, journal, pairings, recordings
+from vesk.store.heard_stretches import HeardStretch
+from vesk.store.tables import Day, Recording, Source
 
 _FURTHEST_M, _LATEST_MS = 500, 500
 
@@ -76,6 +77,7 @@ class Hearing:
     recordings: tuple[Recording, ...]
     takes: tuple[PairingStatus, ...]
     ears: Ears
+    stretch: HeardStretch | None = None  # where it is said of a part of the day
 
     @property
     def says(self) -> str:
@@ -144,19 +146,53 @@ def of_stretch(view: Overview, source: Source, since: Fraction | None, before: F
     RefusedError
         If none lies there.
     """
+    stretch = HeardStretch(source_id=source.id, since=since, before=before, made_by="")
+    stretch.distance_mm, stretch.delay_us = _kept(ears)
     length = days.rate_of(view.day).day
-    rows = tuple(
-        row
-        for row in view.recordings
-        if row.source_id == source.id
-        and row.state == recordings.READY
-        and row.start is not None
-        and (since is None or wrap_day(row.start - since, length) >= 0)
-        and (before is None or wrap_day(row.start - before, length) < 0)
-    )
+    rows = tuple(row for row in view.recordings if row.state == recordings.READY and _holds(stretch, row, length))
     if not rows:
         raise RefusedError(f"No recording of {source.tag} lies there: nothing was said.")
-    return _hearing(view, source, rows, ears)
+    return _hearing(view, source, rows, ears, stretch)
+
+
+def _kept(ears: Ears) -> tuple[int | None, int | None]:
+    """Return a distance in whole millimetres and a delay in whole microseconds."""
+    distance, delay = ears.distance_m, ears.delay_ms
+    return None if distance is None else round(distance * 1000), None if delay is None else round(delay * 1000)
+
+
+def _holds(stretch: HeardStretch, row: Recording, length: Fraction) -> bool:
+    """Say whether a recording is of its device and begins in it, on a clock whose day is so many seconds long."""
+    return (
+        row.source_id == stretch.source_id
+        and row.start is not None
+        and (stretch.since is None or wrap_day(row.start - stretch.since, length) >= 0)
+        and (stretch.before is None or wrap_day(row.start - stretch.before, length) < 0)
+    )
+
+
+def hear_as_said(session: Session, day: Day, came: Sequence[Recording]) -> None:
+    """Have recordings that were placed for the first time hear as was said of the part of the day they lie in.
+
+    Those that hear so because it was said of a part of the day follow it too: when it is undone, and when another
+    clock places them elsewhere. What is said of a take alone stays.
+
+    Parameters
+    ----------
+    session : Session
+    day : Day
+    came : sequence of Recording
+    """
+    length = days.rate_of(day).day
+    said = heard_stretches.of_day(session, day.id)
+    for row in (*came, *heard_stretches.recordings_in(session, day.id)):
+        if row.ears_of is None and ears_of(row):
+            continue
+        own = next((one for one in reversed(said) if _holds(one, row, length)), None)
+        row.ears_of = None if own is None else own.id
+        row.distance_mm, row.delay_us = (None, None) if own is None else (own.distance_mm, own.delay_us)
+        row.ears_by = own.made_by if own is not None and ears_of(row) else ""
+        session.add(row)
 
 
 def standing(view: Overview) -> list[tuple[str, list[Recording]]]:
@@ -178,7 +214,9 @@ def told(rows: Sequence[Recording]) -> str:
     return f"{Ears(metres, delay).says}: {names}, says {row.ears_by}"
 
 
-def _hearing(view: Overview, source: Source, rows: tuple[Recording, ...], ears: Ears) -> Hearing:
+def _hearing(
+    view: Overview, source: Source, rows: tuple[Recording, ...], ears: Ears, stretch: HeardStretch | None = None
+) -> Hearing:
     asked = (one for one in view.solution.contradictions if one.about == Discord.LATENESS)
     distance_alone = ears.distance_m is not None and ears.delay_ms is None
     if distance_alone and any(view.solution.sources[one.device] == source.tag for one in asked):
@@ -189,7 +227,7 @@ def _hearing(view: Overview, source: Source, rows: tuple[Recording, ...], ears: 
         )
     own = {row.id for row in rows}
     takes = tuple(one for one in view.statuses if own & {one.picture.id, one.sound.id})
-    return Hearing(source, rows, takes, ears)
+    return Hearing(source, rows, takes, ears, stretch)
 
 
 def say(session: Session, settings: Settings, day_id: int, about: Sequence[Hearing]) -> str:
@@ -205,11 +243,14 @@ def say(session: Session, settings: Settings, day_id: int, about: Sequence[Heari
     changes.hold(session, day_id)
     said = []
     for one in about:
+        if one.stretch is not None:
+            one.stretch.made_by = settings.person
+            session.add(one.stretch)
+            session.flush()
         for number in (row.id for row in one.recordings):
             row = recordings.get(session, number)
-            distance, delay = one.ears.distance_m, one.ears.delay_ms
-            row.distance_mm = None if distance is None else round(distance * 1000)
-            row.delay_us = None if delay is None else round(delay * 1000)
+            row.distance_mm, row.delay_us = _kept(one.ears)
+            row.ears_of = None if one.stretch is None else one.stretch.id
             row.ears_by = settings.person if ears_of(row) else ""
             changes.count(session, row)
         for now in one.takes:

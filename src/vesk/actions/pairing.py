@@ -7,7 +7,7 @@ from fractions import Fraction
 
 from sqlmodel import Session
 
-from vesk.actions import pairing_status
+from vesk.actions import hearing, pairing_status
 from vesk.actions.known import known_of_day
 from vesk.actions.locating import located
 from vesk.actions.overview import Overview
@@ -65,10 +65,12 @@ def pair_day(session: Session, day: Day) -> list[int]:
             changes.count(session, row)
     paired = {n for p in pairings.of_day(session, day_id) for n in (p.picture_id, p.sound_id)}
     reasons = {int(item.key): item.reason for item in alone if int(item.key) not in paired}
+    came = [row for row in rows if row.start is None]
     for recording in rows:
         named = str(recording.id)
         _place(recording, known[named], concluded.off_speed.get(named), reasons.get(recording.id, ""))
         session.add(recording)
+    hearing.hear_as_said(session, day, came)
     session.flush()
     journal.note(
         session,

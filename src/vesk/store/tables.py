@@ -134,6 +134,7 @@ class Recording(SQLModel, table=True):
     distance_mm: Optional[int] = None  # of its microphone, as a person says of it alone; none: as its source's
     delay_us: Optional[int] = None  # how late its sound is on its own picture, likewise
     ears_by: str = ""
+    ears_of: Optional[int] = None  # the heard_stretch row it hears by, where that is said of a part of the day
     aside: str = ""  # why it is left out of pairing: off-speed, or as a person said
     off_speed: str = ""  # how its playback is no real time, where that is why
     told: Optional[Told] = Field(default=None, sa_column=json(TOLD))  # what counts of its scene, take and so on

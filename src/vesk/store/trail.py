@@ -47,7 +47,18 @@ _TAKEN_BACK: dict[str, dict[str, Any]] = {
 }  # fmt: skip
 _DELETED = {"accepted", "clock_period", "report", "recipe", "sync_point", "sync_point_change"}
 _COUNTED = {"day", "source", "recording", "pairing", "sync_point", "report", "recipe"}  # have a version
-_FOLLOWED = {"day", "source", "recording", "override", "clock_period", "report", "pairing", "sync_point", "seen_label"}
+_FOLLOWED = {
+    "day",
+    "source",
+    "recording",
+    "override",
+    "clock_period",
+    "report",
+    "pairing",
+    "sync_point",
+    "seen_label",
+    "heard_stretch",
+}
 
 
 def of_entry(session: Session, entry: str) -> Sequence[RowChange]:

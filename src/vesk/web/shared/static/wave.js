@@ -2,7 +2,8 @@
 
 const FIRST = 5,
   LAST = 17,
-  CHUNK = 2048;
+  CHUNK = 2048,
+  AGAIN_MS = 2000; // what was refused is asked for again no sooner: it is computed in between
 /** @type {Map<string, Int16Array | Promise<void>>} */
 const kept = new Map();
 
@@ -20,7 +21,10 @@ const chunk = (url, arrived) => {
           arrived();
         })
         .catch(() => {
-          kept.delete(url);
+          setTimeout(() => {
+            kept.delete(url);
+            arrived();
+          }, AGAIN_MS);
         }),
     );
   }
@@ -40,6 +44,7 @@ export const columns = (recording, channel, sampleAt, columns, arrived) => {
   const level = single ? 0 : Math.min(LAST, Math.max(FIRST, Math.floor(Math.log2(each))));
   const size = single ? 1 : 2 ** level;
   const at = (/** @type {number} */ index) => {
+    if (index < 0) return null; // nothing was recorded there
     const part = Math.floor(index / CHUNK);
     const range = `channel=${channel}&start=${part * CHUNK}&count=${CHUNK}${single ? "" : `&level=${level}`}`;
     const base = `/media/${recording}/${single ? "samples" : "peaks"}?${range}`;
