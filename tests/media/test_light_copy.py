@@ -11,9 +11,10 @@ import pytest
 from vesk.core.facts import Facts
 from vesk.core.kinds import PICTURE, RUN
 from vesk.core.picture.levels import Levels
+from vesk.core.progress import unwatched
 from vesk.dailies import located
 from vesk.dailies.located import Located
-from vesk.media import cache, movie
+from vesk.media import cache, light_copy, movie
 from vesk.media.light_copy import LightCopy
 
 SIZE = (128, 72)
@@ -46,7 +47,7 @@ def told(luma):
     return sum(1 << bit for bit in range(8) if fields[bit] > (fields.min() + fields.max()) / 2)
 
 
-def made(tmp_path, members, *, frames, rate=25):
+def made(tmp_path, members, *, frames, rate=25, on_progress=unwatched):
     def place(path, count):
         facts = Facts(
             kind=PICTURE,
@@ -62,7 +63,7 @@ def made(tmp_path, members, *, frames, rate=25):
     whole = own[0]
     if len(own) > 1:
         whole = located.merge(own, RUN, tmp_path / "cache")
-    whole.write_light_copy()
+    whole.write_light_copy(on_progress)
     return whole.entry, LightCopy(**json.loads(whole.entry.light_index.read_text()))
 
 
@@ -101,6 +102,32 @@ def test_a_light_copy_numbers_frames_by_their_own_times_and_each_can_be_cut_out_
         times = [round(frame.pts * stream.time_base * Fraction(*copy.fps)) for frame in played.decode(stream)]
         assert not played.streams.audio
     assert [time - times[0] for time in times] == [number - numbers[0] for number in numbers]
+
+
+def test_what_there_is_of_a_copy_that_is_being_made_can_be_looked_at(tmp_path, monkeypatch):
+    monkeypatch.setattr(light_copy, "_GROWN_S", 0.0)
+    film(tmp_path / "cam.mov", [*range(20), *range(30, 90)])
+    entry, seen = cache.entry_of(tmp_path / "cache", "cam" * 8), []
+
+    def look(_done, _of):
+        if entry.light_growing.exists():
+            copy = LightCopy(**json.loads(entry.light_growing.read_text()))
+            with entry.open_light() as file:
+                file.seek(copy.begins)
+                seen.append((copy, [file.read(size) for size in copy.sizes]))
+
+    _, whole = made(tmp_path, [tmp_path / "cam.mov"], frames=[90], on_progress=look)
+    counts = sorted({len(copy.sizes) for copy, _ in seen})
+    assert len(counts) > 5
+    assert whole.whole
+    assert not entry.light_growing.exists()
+    for copy, data in seen[:: len(seen) // 6]:
+        decoder = av.CodecContext.create("h264", "r")
+        decoder.extradata = base64.b64decode(copy.description)
+        shown = [read(frame) for one in [*map(av.Packet, data), None] for frame in decoder.decode(one)]
+        assert shown == numbers_of(copy)
+        assert not copy.whole
+        assert (copy.begins, copy.sizes) == (whole.begins, whole.sizes[: len(shown)])  # it goes on where it was
 
 
 def test_a_run_is_one_light_copy_of_all_its_files(tmp_path):

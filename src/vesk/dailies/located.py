@@ -21,7 +21,7 @@ from vesk.media import cache, checksum, light_copy, merged, movie, probe, scan
 from vesk.media.guarded import bordered, tell
 from vesk.media.merged import Series, SideBySide
 from vesk.media.sound import Samples, SoundReader
-from vesk.media.whole import have_folder, written_whole
+from vesk.media.whole import have_folder, let_go, written_whole
 
 
 @dataclass(frozen=True, slots=True)
@@ -133,8 +133,14 @@ class Located:
                         on_progress(first + number, frames)
                         yield first + number, frame
 
-        with written_whole(self.entry.light_index) as index, written_whole(self.entry.light) as copy:
-            light_copy.write_light_copy(numbered(), copy, index, fps=self.facts.fps or Fraction(25), frames=frames)
+        growing = self.entry.light_growing
+        let_go(growing)
+        try:
+            with written_whole(self.entry.light_index) as index, written_whole(self.entry.light) as copy:
+                fps = self.facts.fps or Fraction(25)
+                light_copy.write_light_copy(numbered(), copy, index, growing, fps=fps, frames=frames)
+        finally:
+            let_go(growing)
 
     def grey_frames(self, first: int, count: int) -> NDArray[np.uint8]:
         """Decode consecutive frames as grey pictures (frames, height, width); fewer at the picture's end."""

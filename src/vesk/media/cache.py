@@ -11,7 +11,7 @@ from contextlib import suppress
 from dataclasses import dataclass
 from enum import StrEnum
 from pathlib import Path
-from typing import Any
+from typing import Any, BinaryIO
 
 import numpy as np
 from numpy.typing import NDArray
@@ -89,6 +89,24 @@ class CacheEntry:
     def light_index(self) -> Path:
         """Where each of its frames lies (JSON); stands when the copy is complete."""
         return self.folder / "light-1.json"
+
+    @property
+    def light_growing(self) -> Path:
+        """The same of what there is of a copy that is being made."""
+        return self.folder / "light-1.growing.json"
+
+    def open_light(self) -> BinaryIO:
+        """Open the light copy; while it is made, what there is of it.
+
+        Raises
+        ------
+        OSError
+            If there is none.
+        """
+        for path in (self.light, *sorted(self.folder.glob(f"{self.light.name}.*.part"), reverse=True)):
+            with suppress(OSError):
+                return path.open("rb")
+        return self.light.open("rb")  # it may have become whole just then
 
     @property
     def used(self) -> Path:

@@ -5,6 +5,7 @@ from __future__ import annotations
 import io
 import struct
 from fractions import Fraction
+from pathlib import Path
 
 import numpy as np
 from flask import Blueprint, Response, g, request
@@ -130,18 +131,24 @@ def frame(recording_id: int, index: int) -> ResponseReturnValue:
 
 @bp.get("/<int:recording_id>/light.json")
 def light_index(recording_id: int) -> ResponseReturnValue:
-    """Give where each frame of a light copy lies; 404 until it is made."""
+    """Give where each frame of a light copy lies, or of what there is of it so far; 404 until there is something."""
     place = _located(recording_id)
-    try:
-        data = place.entry.light_index.read_bytes()
-    except OSError:
-        raise NotFoundError(f"{place.path.name} has no light copy yet.") from None
+    data = _read(place.entry.light_index) or _read(place.entry.light_growing)
+    if data is None:
+        raise NotFoundError(f"{place.path.name} has no light copy yet.")
     cache.touch(place.entry)
-    response = _kept(data, place.entry.folder.name, "application/json")
+    response = _kept(data, f"{place.entry.folder.name}-{len(data)}", "application/json")  # it grows
     response.headers["X-Content"] = place.entry.folder.name
     response.cache_control.max_age = None
     response.cache_control.no_cache = True  # a copy that was let go of is not there, whatever a browser kept
     return response
+
+
+def _read(path: Path) -> bytes | None:
+    try:
+        return path.read_bytes()
+    except OSError:
+        return None
 
 
 @bp.get("/light/<content>.mp4")
@@ -152,7 +159,7 @@ def light(content: str) -> ResponseReturnValue:
     entry = cache.entry_of(settings().cache, content)
     asked = request.range.ranges[0] if request.range and len(request.range.ranges) == 1 else None
     try:
-        with entry.light.open("rb") as file:
+        with entry.open_light() as file:
             size = file.seek(0, 2)
             low = asked[0] if asked else 0
             high = min(size, asked[1] if asked and asked[1] is not None else size, low + MOST_LIGHT)

@@ -43,9 +43,9 @@ const open = async () => {
   for (const one of films.each) one.close();
   films = { picture: id, each: [] };
   const first = await Copy.open(id).catch(() => null);
-  if (!first || films.picture !== id) return;
+  if (!first || films.picture !== id || !(exact() || first.index.whole)) return;
   films.each = state.windows.map((/** @type {any} */ _, /** @type {number} */ k) => {
-    const made = exact() ? (k ? new Copy(first.content, first.index) : first) : new Film(first.content, first.index);
+    const made = exact() ? (k ? new Copy(first.content, first.index, id) : first) : new Film(first.content, first.index);
     made.onFrames = redraw;
     return made;
   });
@@ -60,7 +60,8 @@ const film = (figure, index, heard) => {
   const frame = Math.min(last, Math.max(0, Math.floor((heard ?? state.windows[index].at_s) * state.fps + 1e-4)));
   const key = `${state.picture.id} ${frame}`;
   const pen = /** @type {CanvasRenderingContext2D} */ (canvas.getContext("2d", { alpha: false }));
-  const copy = films.each[index];
+  const made = films.each[index];
+  const copy = made instanceof Copy && !made.has(frame) ? undefined : made;
   const found = copy?.at(frame, heard === null ? 0 : 1);
   if (found && copy) {
     if (canvas.dataset.frame === key && canvas.dataset.light) return;

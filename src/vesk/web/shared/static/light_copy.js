@@ -2,28 +2,27 @@
 
 const TOGETHER = 3; // groups fetched at once
 const SPANS = 16; // such stretches kept
+const RENEW_MS = 2000; // of a copy that grows, what there is now is asked for no sooner
 const REST_MS = 50; // how long it stands before what lies beside is decoded: who seeks on waits for nothing
 
 /** @typedef {{ fps: [number, number], frames: number, width: number, height: number, codec: string,
  *   description: string, begins: number, sizes: number[], runs: [number, number][], keys: number[],
- *   lift: { gain: number, shift: number } | null }} Index */
+ *   lift: { gain: number, shift: number } | null, whole: boolean }} Index */
 
 /** Whether frames can be decoded one by one here: only where the page is safe from strangers on its way. */
 export const exact = () => "VideoDecoder" in window;
 
 export class Copy {
-  /** @param {string} content @param {Index} index */
-  constructor(content, index) {
+  /** @param {string} content @param {Index} index @param {number} recording */
+  constructor(content, index, recording) {
     this.content = content;
+    this.recording = recording;
     this.index = index;
     /** @type {number[]} */
     this.offsets = [];
-    let at = index.begins;
-    for (const size of index.sizes) {
-      this.offsets.push(at);
-      at += size;
-    }
-    this.end = at;
+    this.end = 0;
+    this.take(index);
+    this.renewed = performance.now();
     /** @type {Map<number, Promise<Uint8Array>>} */
     this.spans = new Map();
     /** @type {Map<number, { first: number, keysOnly: boolean, frames: Map<number, VideoFrame> }>} */
@@ -50,7 +49,44 @@ export class Copy {
   /** @param {number} recording */
   static async open(recording) {
     const answer = await fetch(`/media/${recording}/light.json`);
-    return answer.ok ? new Copy(answer.headers.get("X-Content") ?? "", await answer.json()) : null;
+    return answer.ok ? new Copy(answer.headers.get("X-Content") ?? "", await answer.json(), recording) : null;
+  }
+
+  /** @param {Index} index */
+  take(index) {
+    this.index = index;
+    this.offsets = [];
+    let at = index.begins;
+    for (const size of index.sizes) {
+      this.offsets.push(at);
+      at += size;
+    }
+    this.end = at;
+  }
+
+  /** Whether a frame is there, of a copy that may be growing still.
+   * @param {number} frame */
+  has(frame) {
+    if (this.index.whole) return true;
+    void this.renew();
+    const [sample, number] = this.index.runs[this.index.runs.length - 1];
+    return frame < number + this.index.sizes.length - sample;
+  }
+
+  /** Ask what there is by now. */
+  async renew() {
+    if (performance.now() - this.renewed < RENEW_MS) return;
+    this.renewed = performance.now();
+    try {
+      const answer = await fetch(`/media/${this.recording}/light.json`);
+      if (!answer.ok || this.closed) return;
+      const fresh = await answer.json();
+      this.spans.delete(Math.floor((this.index.keys.length - 1) / TOGETHER)); // it ended within that stretch
+      this.take(fresh);
+      this.onFrames();
+    } catch {
+      // It is asked again with the next picture.
+    }
   }
 
   /** The last sample whose number is not beyond a frame's.

@@ -12,6 +12,7 @@ import { Copy, Film, exact } from "/static/light_copy.js";
 
 /** @type {Map<number, Copy | Film | "asked">} */
 const copies = new Map();
+const AGAIN_MS = 1500; // what is not there is asked for again no sooner
 /** Painted pictures counted, for who measures: due ones, and those that were not there in time. */
 export const counted = { due: 0, late: 0 };
 
@@ -22,7 +23,7 @@ const copyOf = (recording, arrived) => {
   copies.set(recording, "asked");
   Copy.open(recording)
     .then((copy) => {
-      if (!copy) copies.delete(recording);
+      if (!copy || !(exact() || copy.index.whole)) setTimeout(() => copies.delete(recording), AGAIN_MS);
       else {
         const made = exact() ? copy : new Film(copy.content, copy.index);
         made.onFrames = arrived;
@@ -30,7 +31,7 @@ const copyOf = (recording, arrived) => {
         arrived();
       }
     })
-    .catch(() => copies.delete(recording));
+    .catch(() => setTimeout(() => copies.delete(recording), AGAIN_MS));
   return null;
 };
 
@@ -108,12 +109,13 @@ export class Pane {
       number: `frame ${frame}`,
       off: this.offAt(now, own(lying.map, at), sound),
     });
-    if (now.light !== "ready") {
+    const copy = now.light === "ready" || now.light === "making" ? copyOf(now.id, this.arrived) : null;
+    const there = copy instanceof Copy && copy.has(frame);
+    if (now.light !== "ready" && !there) {
       const why = now.light === "making" ? `light copy ${now.percent} %` : now.problem || "no picture can be shown";
       this.still_(now, frame, speed, now.light === "none" ? "its picture cannot be decoded here" : why);
       return;
     }
-    const copy = copyOf(now.id, this.arrived);
     const found = copy?.at(frame, speed * (now.fps / state.fps || 1));
     counted.due += 1;
     if (copy instanceof Copy && copy.gone) {
