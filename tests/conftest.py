@@ -3,9 +3,11 @@
 from __future__ import annotations
 
 import fcntl
+import hashlib
 import itertools
 import json
 import os
+import pickle
 import shutil
 import subprocess
 import sys
@@ -18,9 +20,10 @@ from fractions import Fraction
 from pathlib import Path
 from typing import Any
 
+import numpy as np
 import pytest
 from hypothesis import settings as property_tests
-from sqlmodel import Session
+from sqlmodel import Session, select
 
 PROJECT = Path(__file__).resolve().parents[1]
 sys.path.insert(0, str(PROJECT / "src"))
@@ -28,6 +31,7 @@ os.environ["PYTHONPATH"] = str(PROJECT / "src")  # for the processes that tests 
 
 from vesk.core.timecode import FrameRate  # noqa: E402
 from vesk.settings import Settings  # noqa: E402
+from vesk.store.session import open_session  # noqa: E402
 
 # The machine is shared: how long one example took says nothing.
 property_tests.register_profile("shared", deadline=None)
@@ -130,8 +134,45 @@ def afternoon(tmp_path_factory: pytest.TempPathFactory) -> Shoot:
 
 @pytest.fixture(scope="session")
 def cache(tmp_path_factory: pytest.TempPathFactory) -> Path:
-    """Features kept between tests, as between a person's runs."""
-    return tmp_path_factory.mktemp("cache")
+    """Features kept between tests, as between a person's runs; and between processes, as between workers."""
+    together = os.environ.get("VESK_TEST_SHARED")
+    if not together:
+        return tmp_path_factory.mktemp("cache")
+    folder = Path(together, "cache")
+    folder.mkdir(exist_ok=True)
+    return folder
+
+
+@pytest.fixture(scope="session", autouse=True)
+def measured_once(tmp_path_factory: pytest.TempPathFactory) -> Iterator[None]:
+    """Measure the same sounds, asked in the same way, once for all tests of actions and pages: they ask for hundreds.
+
+    Tests of the engine itself, and processes that tests start, measure each time.
+    """
+    from vesk.dailies import measuring
+
+    folder = Path(os.environ.get("VESK_TEST_SHARED") or tmp_path_factory.mktemp("measured"))
+    real = measuring.measure_channels
+
+    def once(pictures: Any, sounds: Any, *, on_progress: Any, **asked: Any) -> Any:
+        said = hashlib.blake2b(repr((len(pictures), sorted(asked.items()))).encode())
+        for one in (*pictures, *sounds):
+            said.update(repr((one.sound.shape, one.sound.dtype, one.unit)).encode())
+            said.update(np.ascontiguousarray(one.sound))
+            said.update(np.ascontiguousarray(one.features))
+        kept = folder / f"measured-{said.hexdigest()[:32]}"
+        if kept.exists():
+            on_progress(1, 1)  # who waits no more says so here
+            return pickle.loads(kept.read_bytes())  # noqa: S301 - written by this run
+        found = real(pictures, sounds, on_progress=on_progress, **asked)
+        part = kept.with_suffix(f".{os.getpid()}")
+        part.write_bytes(pickle.dumps(found))
+        part.replace(kept)
+        return found
+
+    measuring.measure_channels = once  # type: ignore[assignment]
+    yield
+    measuring.measure_channels = real
 
 
 @pytest.fixture(scope="session")
@@ -152,22 +193,67 @@ _numbers = itertools.count()
 
 
 @pytest.fixture
-def database(cluster_url) -> Iterator[str]:
-    """A database of a test's own, cloned from the template."""
+def template() -> str:
+    """What a test's database is cloned from; a module whose tests all begin with one day names that (`made_once`)."""
+    return "template_vesk"
+
+
+@pytest.fixture(scope="session")
+def made_once(cluster_url, cache: Path, tmp_path_factory: pytest.TempPathFactory) -> Any:
+    """Return a function that makes a day in a database of its own, once, to be cloned; it gives the database's name."""
     import psycopg
+
+    made = set()
+
+    def have(name: str, make: Any) -> str:
+        if name in made:
+            return name
+        made.add(name)
+        with psycopg.connect(cluster_url("postgres"), autocommit=True) as connection:
+            connection.execute(f"DROP DATABASE IF EXISTS {name} WITH (FORCE)")
+            connection.execute(f"CREATE DATABASE {name} TEMPLATE template_vesk")
+        own = settings_in(tmp_path_factory.mktemp(name), cluster_url(name), cache)
+        with open_session(own.sqlalchemy_url) as session:
+            make(session, own)
+            session.commit()
+        let_go_of(cluster_url(name))
+        return name
+
+    return have
+
+
+def let_go_of(address: str) -> None:
+    """Close what is connected to a database."""
     from sqlalchemy.orm import close_all_sessions
 
     from vesk.store import session as store_session
 
-    name = f"test_{os.getpid()}_{next(_numbers)}"
-    with psycopg.connect(cluster_url("postgres"), autocommit=True) as connection:
-        connection.execute(f"CREATE DATABASE {name} TEMPLATE template_vesk")
-    yield cluster_url(name)
     close_all_sessions()
     for quick in (False, True):
-        address = cluster_url(name).replace("postgresql://", "postgresql+psycopg://")
-        store_session.engine(address, quick=quick).dispose()
+        store_session.engine(address.replace("postgresql://", "postgresql+psycopg://"), quick=quick).dispose()
     store_session.engine.cache_clear()
+
+
+def moved_day(session: Session, folder: Path) -> Any:
+    """Return the one day of a cloned database, its media where this test has its own of them."""
+    from vesk.store.tables import Day
+
+    (day,) = session.exec(select(Day)).all()
+    day.folder = str(folder)
+    session.commit()
+    return day
+
+
+@pytest.fixture
+def database(cluster_url, template: str) -> Iterator[str]:
+    """A database of a test's own, cloned from its template."""
+    import psycopg
+
+    name = f"test_{os.getpid()}_{next(_numbers)}"
+    with psycopg.connect(cluster_url("postgres"), autocommit=True) as connection:
+        connection.execute(f"CREATE DATABASE {name} TEMPLATE {template}")
+    yield cluster_url(name)
+    let_go_of(cluster_url(name))
     with psycopg.connect(cluster_url("postgres"), autocommit=True) as connection:
         connection.execute(f"DROP DATABASE {name} WITH (FORCE)")
 
@@ -175,19 +261,22 @@ def database(cluster_url) -> Iterator[str]:
 @pytest.fixture
 def settings(database: str, tmp_path: Path, cache: Path) -> Settings:
     """Settings with a database and a folder of their own, and the run's cache."""
-    var = tmp_path / "var"
+    return settings_in(tmp_path, database, cache)
+
+
+def settings_in(folder: Path, database: str, cache: Path) -> Settings:
+    """Return settings whose own folder and media lie in a folder of a test's."""
+    var = folder / "var"
     var.mkdir()
     (var / "cache").symlink_to(cache)
     return Settings(
-        database_url=database, var=var, media_roots=(tmp_path / "media",), person="test editor", light_copies=False
+        database_url=database, var=var, media_roots=(folder / "media",), person="test editor", light_copies=False
     )
 
 
 @pytest.fixture
 def db(settings: Settings) -> Iterator[Session]:
     """A session."""
-    from vesk.store.session import open_session
-
     with open_session(settings.sqlalchemy_url) as session:
         yield session
 

@@ -8,7 +8,7 @@ from types import SimpleNamespace
 
 import numpy as np
 import pytest
-from tests.conftest import PAL, make_shoot, shown
+from tests.conftest import PAL, make_shoot, moved_day, shown
 
 from vesk.actions import correct, intake, measuring, merging, package, pairing, pairing_status, sources, turnover
 from vesk.actions.locating import located
@@ -91,22 +91,28 @@ def rolled_on(tmp_path_factory):
     return make_shoot(DEVICES, tmp_path_factory.mktemp("runs"))
 
 
+@pytest.fixture(scope="module")
+def template(made_once, rolled_on):
+    def make(db, settings):
+        folder = settings.media_roots[0]
+        shutil.copytree(rolled_on.folder, folder)
+        made = intake.name_day(
+            db, settings, production="The Lantern Ferry", number=9, shot_on=date(2027, 3, 21), rate=PAL,
+            folder=str(folder),
+        )  # fmt: skip
+        intake.take_in(db, settings, made)
+        for _ in range(2):
+            merging.merge_day(db, settings, made)
+            for row in recordings.ready_of_day(db, made.id):
+                measuring.listen(db, settings, row.id)
+
+    return made_once("rolled_on", make)
+
+
 @pytest.fixture
-def day(db, settings, rolled_on, tmp_path):
+def day(db, rolled_on, tmp_path):
     shutil.copytree(rolled_on.folder, tmp_path / "media")
-    made = intake.name_day(
-        db, settings, production="The Lantern Ferry", number=9, shot_on=date(2027, 3, 21), rate=PAL,
-        folder=str(tmp_path / "media"),
-    )  # fmt: skip
-    intake.take_in(db, settings, made)
-    merging.merge_day(db, settings, made)
-    for row in recordings.ready_of_day(db, made.id):
-        measuring.listen(db, settings, row.id)
-    merging.merge_day(db, settings, made)
-    for row in recordings.ready_of_day(db, made.id):
-        measuring.listen(db, settings, row.id)
-    db.commit()
-    return made
+    return moved_day(db, tmp_path / "media")
 
 
 def names(db, day):
