@@ -11,7 +11,6 @@ from scipy import fft, ndimage
 from vesk.core.sound.coarse import Candidate, distinct
 from vesk.core.sound.features import WORK_RATE
 from vesk.core.sound.hearing import Hearing
-from vesk.core.sound.resample import stretch
 
 SEGMENT_S = 4.0
 MAX_SEGMENTS = 8
@@ -21,6 +20,7 @@ _RATE = WORK_RATE // 2  # what lies above 4 kHz rarely agrees where this search 
 _CELL = 8  # samples at _RATE: lags are gathered into cells of 1 ms
 _BLOCK = 1 << 17  # samples at WORK_RATE: a transform that a core's cache holds
 _LARGEST_S = 1800.0  # longer, a search everywhere is left to the onsets
+_TOGETHER = 4  # blocks transformed at once: twice as fast as one after the other
 _CAP = 8.0
 _BINS = np.arange(_BLOCK // 4 + 1) * (WORK_RATE / _BLOCK)
 _BAND = (_BINS >= 150) & (_BINS <= 3600)  # Hz
@@ -87,13 +87,15 @@ def search_by_waveform(
     last = min(sound.size, ceil((tail - low) * WORK_RATE))
     hop = _BLOCK - ceil(length * 1.1 * WORK_RATE)
     hop -= hop % (2 * _CELL)
-    blocks = {at: _flat(sound.window(at, _BLOCK)) for at in range(first - _BLOCK + hop, last, hop)}
+    begins = range(first - _BLOCK + hop, last, hop)
+    blocks = [
+        (some, np.stack([_flat(sound.window(at, _BLOCK)) for at in some]))
+        for some in (begins[n : n + _TOGETHER] for n in range(0, len(begins), _TOGETHER))
+    ]
     for start in starts:
         piece = picture.window(int(start * WORK_RATE), int(length * WORK_RATE))
         for ppm, table in tables.items():
-            # What lasts a picture second lasts 1 + p on a recorder that runs fast.
-            laid = stretch(piece[:, None], 1 + ppm * 1e-6)[:, 0] if ppm else piece
-            segment = np.conj(_flat(laid))
+            segment = np.conj(_flat(_stretched(piece, ppm)))
             # Offsets are compared at the take's middle: drift moves them from segment to segment.
             base = float(start) + ppm * 1e-6 * (float(start) - middle) - low
             _add_segment(table, segment, blocks, hop, base)
@@ -104,29 +106,55 @@ def search_by_waveform(
     return distinct(found, most, turn_s=middle)
 
 
+def _stretched(piece: NDArray[np.float32], ppm: float) -> NDArray[np.float32]:
+    """Return a piece as it lasts on a recorder that runs fast: 1 + p for a picture second.
+
+    Along straight lines between samples: what that takes from the upper band is given back when it is made flat.
+    """
+    if not ppm:
+        return piece
+    at = np.arange(round(piece.size * (1 + ppm * 1e-6))) / (1 + ppm * 1e-6)
+    return np.interp(at, np.arange(piece.size), piece).astype(np.float32)
+
+
 def _add_segment(
     table: NDArray[np.float64],
     segment: NDArray[np.complex64],
-    blocks: dict[int, NDArray[np.complex64]],
+    blocks: list[tuple[range, NDArray[np.complex64]]],
     hop: int,
     base: float,
 ) -> None:
     """Correlate one segment with every block and add its squared heights; offset = base - sound time."""
     best = np.zeros(table.shape[1])
-    for at, block in blocks.items():
+    shifted = (
+        (at, curve)
+        for some, spectra in blocks
+        if _reached(some, base, best.size, hop)
+        for at, curve in zip(some, fft.irfft(spectra * segment, _BLOCK // 2), strict=True)
+    )
+    for at, whole in shifted:
         # Index l: the segment's start meets sound sample at + 2 l; offsets fall as l grows.
         last = int((base - at / WORK_RATE) * _RATE) // _CELL
         count = hop // 2 // _CELL
         if last < 0 or last - count >= best.size:
             continue
-        curve = np.abs(fft.irfft(block * segment, _BLOCK // 2)[: hop // 2])
-        curve /= float(np.sqrt(np.mean(curve**2))) or 1.0
-        heights = curve.reshape(count, _CELL).max(axis=1)[::-1]
+        curve = whole[: hop // 2]
+        usual = float(np.dot(curve, curve)) / curve.size or 1.0
+        heights = curve * curve
+        while heights.size > count:  # the highest of each cell
+            heights = np.maximum(heights[::2], heights[1::2])
+        heights = heights[::-1]
         low, high = max(0, last - count + 1), min(best.size, last + 1)
         part = heights[low - (last - count + 1) : heights.size - (last + 1 - high)]
-        np.maximum(best[low:high], np.minimum(part, _CAP), out=best[low:high])
-    table[0] += ndimage.maximum_filter1d(best, 3) ** 2
+        np.maximum(best[low:high], np.minimum(part / usual, _CAP**2), out=best[low:high])
+    table[0] += ndimage.maximum_filter1d(best, 3)
     table[1] += best > 0
+
+
+def _reached(some: range, base: float, cells: int, hop: int) -> bool:
+    """Say whether any of some blocks can hold what a segment is laid at, within so many cells."""
+    latest, earliest = (int((base - at / WORK_RATE) * _RATE) // _CELL for at in (some[0], some[-1]))
+    return latest >= 0 and earliest - hop // 2 // _CELL < cells
 
 
 def _peaks(
