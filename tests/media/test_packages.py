@@ -1,5 +1,6 @@
 """What lies beside the takes of a package: timelines and lists of hashes, as programs that are not ours read them."""
 
+from dataclasses import replace
 from fractions import Fraction
 from pathlib import Path
 from urllib.parse import unquote, urlparse
@@ -9,12 +10,13 @@ import pytest
 from tests.core.test_handover import FILM, NINE, NTSC, PAL, lay, picture, sound
 
 from vesk.core.errors import MediaError
+from vesk.core.handover.angles import angles_of
 from vesk.core.handover.timeline import Joined, Marker, Timeline
 from vesk.core.timecode import FrameRate, Timecode
 from vesk.core.timemap import TimeMap
 from vesk.media import hash_list, paper
 from vesk.media.aaf_file import write_aaf
-from vesk.media.otio_file import read_otio, write_otio
+from vesk.media.otio_file import read_angles, read_otio, write_angles, write_otio
 
 MADE = [(PAL, False), (FILM, False), (NTSC, True)]
 
@@ -60,6 +62,33 @@ def test_a_timeline_read_back_by_the_library_lies_where_the_day_has_it_to_the_sa
     back = read_otio(tmp_path / "day.otio")
     assert [(one.track, one.at) for one in back] == [(t.name, clip.at) for t in timeline.tracks for clip in t.clips]
     assert {one.file for one in back} == {"one clip ä.mov", "q.mov", "s.wav", "t.wav"}
+
+
+@pytest.mark.parametrize(("fps", "drop"), MADE)
+@pytest.mark.parametrize("rate", [48_000, 44_100])
+def test_each_moment_is_a_group_whose_angles_lie_as_on_the_day_to_the_sample(tmp_path, fps, drop, rate):
+    ten = Timecode.parse(f"10:00:00{';' if drop else ':'}00", FrameRate(fps, drop)).seconds
+    media = [
+        picture("a", ten, fps=fps, drop=drop), picture("b", ten + 3, fps=fps, drop=drop, tag="B"),
+        picture("q", ten + 600, fps=fps, drop=drop), sound("s", ten - 2, rate=Fraction(rate)), sound("t", ten + 598),
+    ]  # fmt: skip
+    apart = TimeMap.with_ppm(Fraction(-2) + Fraction(1, 77), Fraction(24))
+    links = [("a", "s", apart), ("b", "s", TimeMap(Fraction(-5))), ("q", "t", TimeMap(Fraction(-2)))]
+    day, _ = lay(media, [Joined(*link, True) for link in links], fps=fps, drop=drop)
+    groups = angles_of(replace(day, markers=(Marker(Fraction(4), "clap"), Marker(Fraction(604), "door"))))
+    write_angles(groups, tmp_path / "moments.otio", originals="media")
+    found = otio.adapters.read_from_file(str(tmp_path / "moments.otio"))
+    assert [[one.name for one in group.find_clips()] for group in found] == [["a.mov", "b.mov", "s.wav", "s.wav"],
+                                                                            ["q.mov", "t.wav"]]  # fmt: skip
+    assert [[mark.name for mark in group.tracks.markers] for group in found] == [["clap"], ["door"]]
+    on_day = {(clip.media.name, clip.first): clip.at + day.start for track in day.tracks for clip in track.clips}
+    for group, meant, read in zip(found, groups, read_angles(tmp_path / "moments.otio"), strict=True):
+        first = round(group.global_start_time.value) / fps
+        assert first == meant.start
+        assert first > min(on_day[one.name, 0] for one in media if one.name == meant.tracks[0].clips[0].media.name) - 8
+        clips = [clip for track in meant.tracks for clip in track.clips]
+        for clip, one in zip(clips, read, strict=True):
+            assert abs(first + one.at - on_day[clip.media.name, clip.first]) < Fraction(1, 10**6)
 
 
 @pytest.mark.parametrize("text", ["", "{}", '{"OTIO_SCHEMA": "Clip.2", "name": "x"}', "[1, 2", "\0" * 64])

@@ -34,7 +34,7 @@ def test_a_recipe_is_seen_in_words_and_counts_before_it_is_made(client, day):
     preview = shown(client.post(f"{here}/preview", data=FORM | {"movies": "yes", "edl": "yes"}))
     assert "1 movie, picture as it is, good sound first, in movies/" in preview
     assert "sound/31A-1.wav" in preview
-    assert "day.otio, an edit list for each device" in preview
+    assert "day.otio, moments.otio, an edit list for each device" in preview
     for wrong, words in (
         ({"pattern": "{who}"}, "is no word of a pattern"),
         ({"sound": "loud"}, "Choose one of these"),

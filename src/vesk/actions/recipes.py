@@ -127,7 +127,8 @@ def preview(session: Session, day: Day, recipe: Recipe, listed: Sequence[Item]) 
         lines.append(f"{counted(len(copied), 'original')} copied, {size:.0f} MB, in originals/")
     documents = [
         word for word, asked_ in (
-            ("day.otio", recipe.timeline), ("day.aaf", recipe.aaf), ("an edit list for each device", recipe.edl),
+            ("day.otio, moments.otio", recipe.timeline), ("day.aaf", recipe.aaf),
+            ("an edit list for each device", recipe.edl),
             ("report.pdf", recipe.pdf), ("report.csv, report.html, a hash list", True),
         ) if asked_
     ]  # fmt: skip

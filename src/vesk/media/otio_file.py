@@ -37,6 +37,21 @@ def write_otio(timeline: Timeline, target: Path, *, originals: str, copied: Coll
     copied : collection of str
         Paths of those that lie in a folder ``originals`` beside it.
     """
+    _write(_made(timeline, originals, copied), target)
+
+
+def write_angles(groups: Sequence[Timeline], target: Path, *, originals: str, copied: Collection[str] = ()) -> None:
+    """Write timelines as one collection: a group of angles each. The same is said of files as for a timeline."""
+    made = otio.schema.SerializableCollection("moments", [_made(one, originals, copied) for one in groups])
+    _write(made, target)
+
+
+def _write(made: Any, target: Path) -> None:
+    with written_whole(target) as part:
+        part.write_text(otio.adapters.write_to_string(made, "otio_json"), encoding="utf-8")
+
+
+def _made(timeline: Timeline, originals: str, copied: Collection[str]) -> Any:
     made = otio.schema.Timeline(timeline.name)
     first = round(timeline.start * timeline.fps)
     made.global_start_time = otio.opentime.RationalTime(first, float(timeline.fps))
@@ -62,8 +77,7 @@ def write_otio(timeline: Timeline, target: Path, *, originals: str, copied: Coll
                 marker.name, otio.opentime.TimeRange(at_frame, one), metadata={"vesk": {"note": marker.note}}
             )
         )
-    with written_whole(target) as part:
-        part.write_text(otio.adapters.write_to_string(made, "otio_json"), encoding="utf-8")
+    return made
 
 
 def _clip(clip: Clip, rate: Fraction, originals: str) -> tuple[Any, int]:
@@ -123,15 +137,37 @@ def read_otio(path: Path) -> list[ReadClip]:
     MediaError
         If it is none.
     """
+    found = _read(path)
+    if not isinstance(found, otio.schema.Timeline):
+        raise MediaError(path, "it holds no timeline", "Export the timeline itself.")
+    return _all_clips(found)
+
+
+def read_angles(path: Path) -> list[list[ReadClip]]:
+    """Read the clips of each group of angles.
+
+    Raises
+    ------
+    MediaError
+        If there are none in it.
+    """
+    found = _read(path)
+    if not isinstance(found, otio.schema.SerializableCollection):
+        raise MediaError(path, "it holds no groups of angles", "Export the collection itself.")
+    return [_all_clips(one) for one in found if isinstance(one, otio.schema.Timeline)]
+
+
+def _all_clips(found: Any) -> list[ReadClip]:
+    return [one for track in found.tracks if isinstance(track, otio.schema.Track) for one in _clips_of(track)]
+
+
+def _read(path: Path) -> Any:
     try:
         if path.stat().st_size > _MOST_BYTES:
             raise MediaError(path, "it is too large for a timeline", "Bring the timeline alone.")
-        found = otio.adapters.read_from_string(path.read_text(encoding="utf-8"), "otio_json")
+        return otio.adapters.read_from_string(path.read_text(encoding="utf-8"), "otio_json")
     except (OSError, ValueError, KeyError, TypeError, otio.exceptions.OTIOError) as error:
         raise MediaError(path, "it is no timeline that can be read", "Export it again as OTIO.") from error
-    if not isinstance(found, otio.schema.Timeline):
-        raise MediaError(path, "it holds no timeline", "Export the timeline itself.")
-    return [one for track in found.tracks if isinstance(track, otio.schema.Track) for one in _clips_of(track)]
 
 
 def _clips_of(track: Any) -> Sequence[ReadClip]:

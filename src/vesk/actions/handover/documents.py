@@ -17,6 +17,7 @@ from vesk.actions.handover import products
 from vesk.actions.handover.timeline import timeline_of
 from vesk.actions.overview import Overview
 from vesk.core.errors import RefusedError, StorageError
+from vesk.core.handover.angles import angles_of
 from vesk.core.handover.edl import edit_lists
 from vesk.core.handover.naming import named
 from vesk.core.handover.recipe import Product, Recipe
@@ -26,7 +27,7 @@ from vesk.core.wording import signed
 from vesk.dailies.report_lines import write_report
 from vesk.media import hash_list, paper
 from vesk.media.aaf_file import write_aaf
-from vesk.media.otio_file import read_otio, write_otio
+from vesk.media.otio_file import ReadClip, read_angles, read_otio, write_angles, write_otio
 from vesk.media.whole import have_folder, written_whole
 from vesk.store import sync_points
 from vesk.store import watched as cuts
@@ -97,10 +98,16 @@ def _timelines(
         lie = f"{products.FOLDERS[Product.ORIGINAL]}/"
         copied = {name.removeprefix(lie) for name in known if name.startswith(lie)}
         write_otio(timeline, folder / "day.otio", originals=where, copied=copied)
-        problem = _unlike(timeline, folder / "day.otio")
+        groups = angles_of(timeline)
+        write_angles(groups, folder / "moments.otio", originals=where, copied=copied)
+        problem = _unlike([timeline], [read_otio(folder / "day.otio")], "day.otio")
+        problem = problem or _unlike(groups, read_angles(folder / "moments.otio"), "moments.otio")
         if not problem:
-            remarks.append("day.otio, read back: every clip lies where the day has it, to the sample")
-        names.append("day.otio")
+            remarks.append(
+                "day.otio, and the angles of each moment in moments.otio, read back: every clip lies where the day has "
+                "it, to the sample"
+            )
+        names += ["day.otio", "moments.otio"]
     if recipe.aaf:
         write_aaf(timeline, folder / "day.aaf", originals=originals)
         names.append("day.aaf")
@@ -144,16 +151,18 @@ def _rounding(timeline: Timeline) -> list[str]:
     return said
 
 
-def _unlike(timeline: Timeline, path: Path) -> str:
-    """Return what of a timeline, read back by the library, lies elsewhere; empty where all of it holds."""
-    found = list(read_otio(path))
-    meant = [(track.name, clip) for track in timeline.tracks for clip in track.clips]
+def _unlike(meant: Sequence[Timeline], found: Sequence[Sequence[ReadClip]], name: str) -> str:
+    """Return what of timelines, read back by the library, lies elsewhere; empty where all of it holds."""
     if len(found) != len(meant):
-        return f"day.otio reads back as {len(found)} clips, not {len(meant)}"
-    for one, (track, clip) in zip(found, meant, strict=True):
-        # What lies before it in another rate is rounded: never by a whole sample.
-        if (one.track, one.name) != (track, clip.media.name) or abs(one.at - clip.at) >= _SAMPLE_S:
-            return f"{clip.media.name} reads back from day.otio elsewhere than it was laid"
+        return f"{name} reads back as {len(found)} moments, not {len(meant)}"
+    for read, timeline in zip(found, meant, strict=True):
+        own = [(track.name, clip) for track in timeline.tracks for clip in track.clips]
+        if len(read) != len(own):
+            return f"{name} reads back as {len(read)} clips, not {len(own)}"
+        for one, (track, clip) in zip(read, own, strict=True):
+            # What lies before it in another rate is rounded: never by a whole sample.
+            if (one.track, one.name) != (track, clip.media.name) or abs(one.at - clip.at) >= _SAMPLE_S:
+                return f"{clip.media.name} reads back from {name} elsewhere than it was laid"
     return ""
 
 

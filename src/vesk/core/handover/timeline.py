@@ -7,12 +7,14 @@ sample of where that picture is. What that rounding, or two cameras of different
 from __future__ import annotations
 
 from collections.abc import Mapping, Sequence
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from fractions import Fraction
 from math import floor
 
 from vesk.core.kinds import PICTURE, Kind
 from vesk.core.timemap import AnyMap, pieces_of
+
+_TOUCH_S = Fraction(1, 20)  # rounding to frames and samples lets clips reach over edges of others by less
 
 
 @dataclass(frozen=True, slots=True)
@@ -347,12 +349,19 @@ def _lanes(clips: list[Clip]) -> list[list[Clip]]:
 
 def _with_moments(clips: list[Clip]) -> list[Clip]:
     """Return clips with the moment of the day that each is of: pictures that roll together, and their sounds."""
-    made: list[tuple[Clip, int]] = []
-    moment, until = 0, None
-    for clip in sorted(clips, key=lambda one: (one.at, one.media.path)):
+    spans: list[tuple[Fraction, Fraction]] = []
+    ordered = sorted(clips, key=lambda one: (one.at, one.media.path))
+    for clip in ordered:
         if clip.media.kind == PICTURE:
-            if until is None or clip.at >= until:
-                moment += 1
-            until = clip.ends if until is None else max(until, clip.ends)
-        made.append((clip, moment if until is not None and clip.at < until else 0))
-    return [Clip(one.media, one.at, one.first, one.count, one.speed, one.off_s, number) for one, number in made]
+            if spans and clip.at < spans[-1][1]:
+                spans[-1] = spans[-1][0], max(spans[-1][1], clip.ends)
+            else:
+                spans.append((clip.at, clip.ends))
+
+    def number(clip: Clip) -> int:
+        # A sound is cut where its picture ends before that is laid on a whole frame.
+        within = [min(clip.ends, end) - max(clip.at, begin) for begin, end in spans]
+        most = max(within, default=Fraction(0))
+        return within.index(most) + 1 if most > min(_TOUCH_S, clip.takes / 2) else 0
+
+    return [replace(clip, moment=number(clip)) for clip in ordered]
