@@ -12,7 +12,9 @@ from tests.paper_day import paper_day, picture, recording, sound
 from vesk.actions import correct, facts, merging, pairing, pairing_status
 from vesk.actions.handover.products import placed_by_clock
 from vesk.actions.known import known_of_day
-from vesk.core.kinds import MATCHED
+from vesk.core.heard import Heard
+from vesk.core.kinds import MATCHED, PICTURE
+from vesk.core.sound.levels import SoundLevel
 from vesk.core.sound.measurement import Line, Measurement, refused
 from vesk.dailies.searching import why_alone
 from vesk.store import pairings, recordings
@@ -160,3 +162,33 @@ def test_a_mute_clip_of_a_camera_an_hour_off_is_paired_and_placed_by_its_devices
     db.flush()
     now = next(one for one in pairing_status.of_day(db, day) if one.pairing.id == made)
     assert (now.proposal, now.verdict.cause) == (None, "no common sound")
+
+
+def test_a_smaller_copy_that_was_measured_before_it_was_known_is_left_out_and_can_be_brought_back(db, settings):
+    files = {}
+    for n in range(3):
+        shot = replace(picture(f"09:{10 * n:02}:00:00"), width=1920, height=1080)
+        files[f"A/A001_00{n}.mov"] = shot
+        files[f"P/A001_00{n}.mov"] = replace(shot, width=640, height=360)
+        files[f"S1/31_0{n}.wav"] = sound(f"09:{10 * n:02}:00:00")
+    day = paper_day(db, files)
+    pairing.pair_day(db, day)
+    assert len(pairings.of_day(db, day.id)) == 6
+    assert not pairing.knows_more(db, day)
+    for row in pairings.of_day(db, day.id):
+        row.measured_as, row.state = "as it was", pairings.MEASURED
+    for row in recordings.of_day(db, day.id):
+        if row.kind == PICTURE:
+            level = {"0": -30.0, "1": -24.0, "2": -37.0}[row.path[-5]] - (3 if row.path.startswith("P") else 0)
+            row.heard = Heard(levels=(SoundLevel(level + 12, level, 0),))
+    db.flush()
+    assert pairing.knows_more(db, day)
+    pairing.pair_day(db, day)
+    rows = {row.path: row for row in recordings.of_day(db, day.id)}
+    assert rows["P/A001_001.mov"].aside == "a smaller copy of A/A001_001.mov"
+    assert {recordings.get(db, one.picture_id).path[0] for one in pairings.of_day(db, day.id)} == {"A"}
+    assert not pairing.knows_more(db, day)
+    assert [one.kind for one in known_of_day(db, day).oddities] == ["smaller copy"] * 3
+    facts.put_right(db, settings, day, shown(rows["P/A001_001.mov"]), field="aside", value="")
+    pairing.pair_day(db, day)
+    assert [recordings.get(db, one.picture_id).path[0] for one in pairings.of_day(db, day.id)].count("P") == 1

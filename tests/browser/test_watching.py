@@ -1,5 +1,6 @@
 """Watching, in the real browser: what is painted and what is heard belong together, before and after a correction."""
 
+import json
 from datetime import date
 from fractions import Fraction
 
@@ -11,6 +12,7 @@ from tests.conftest import SHORT, make_shoot, until
 
 from vesk.actions import correct, intake, light_copies, pairing
 from vesk.core.timecode import FrameRate
+from vesk.media import cache
 from vesk.settings import Settings
 from vesk.store import days, pairings, recordings
 
@@ -237,3 +239,47 @@ def _slips_and_cuts(page, db, day, order):
     expect(second).to_have_attribute("data-frame", str(before))
     page.keyboard.press("Shift+K")
     expect(page.locator("#cuts li")).to_have_count(0)
+
+
+def test_a_copy_that_is_being_made_is_played_as_far_as_it_goes_and_on_when_it_has_grown(
+    page: Page, db, settings: Settings, serve, watched
+):
+    day, _ = watched("25", 1)
+    about = next(row for row in recordings.of_day(db, day.id) if row.name.startswith("A007"))
+    entry = cache.entry_of(settings.cache, about.content)
+    whole = json.loads(entry.light_index.read_text(encoding="utf-8"))
+    part = entry.light.with_name(f"{entry.light.name}.1.part")
+    entry.light.rename(part)
+    entry.light_index.unlink()
+    half = whole["keys"][4]
+
+    def grown(to):
+        told = whole | {"sizes": whole["sizes"][:to], "keys": [key for key in whole["keys"] if key < to]}
+        entry.light_growing.write_text(json.dumps(told | {"whole": False}), encoding="utf-8")
+
+    grown(half)
+    opened(page, serve, day, about)
+    known, pane = counters(100), page.locator(".pane")
+    asked: list[str] = []
+    page.on("request", lambda request: asked.append(request.url))
+
+    def seen():
+        return read(page.evaluate("window.counter(document.querySelector('.pane canvas'))"), known)
+
+    page.evaluate(STAND, (half - 3.5) / 25)
+    expect(pane.locator(".absent")).to_be_hidden()
+    assert seen() == half - 4
+    assert not any("/frame/" in one for one in asked)  # shown from the copy, not from the original
+    beyond = half + 9.5
+    page.evaluate(STAND, beyond / 25)
+    expect(pane.locator(".absent")).to_contain_text("light copy")
+    until(lambda: seen() == int(beyond), 20, "the original's own frame")
+    grown(whole["keys"][7])
+    expect(pane.locator(".absent")).to_be_hidden(timeout=15_000)
+    assert seen() == int(beyond)
+    part.rename(entry.light)
+    entry.light_index.write_text(json.dumps(whole), encoding="utf-8")
+    entry.light_growing.unlink()
+    page.evaluate(STAND, (half + 30.5) / 25)
+    expect(pane.locator(".absent")).to_be_hidden(timeout=15_000)
+    until(lambda: seen() == half + 30, 20, "the whole copy's frame")

@@ -22,6 +22,7 @@ from sqlmodel import Session
 from vesk.actions import measuring, turnover
 from vesk.actions.handover import copies, documents, products
 from vesk.actions.handover.report import package_says, report_line
+from vesk.actions.handover.sources import ANEW, Sources, changed_since
 from vesk.actions.locating import located
 from vesk.actions.overview import Overview
 from vesk.actions.pairing_status import CHECKED
@@ -44,7 +45,6 @@ _SAYS = (
     "Hand nothing over from here: what is whole lies in the folder without 'unfinished' in its name.\n"
 )
 _INSIDE = "An error inside Vesk stopped this; what was made is kept, and it can go on. See the worker's log."
-_ANEW = "Take the folder in again, measure the take and check it anew."
 _OFTEN_S = 0.2
 _READING = 0.2  # of what making of a file costs: reading it once for its hash
 _BLOCKS_A_SECOND = 48_000 / delivering.BLOCK
@@ -124,10 +124,8 @@ class _Making:
     folder: Path
     meter: _Meter
     kept: dict[tuple[int, Product, int], Delivery]
+    sources: Sources
     names: products.Names = field(default_factory=products.Names)
-    # Files that hold what was taken in: how they lay then, and whether every byte was read for that.
-    verified: dict[int, tuple[str, bool]] = field(default_factory=dict)
-    refused: dict[int, MediaError] = field(default_factory=dict)  # sources that do not, and why
     stopped: bool = False
 
 
@@ -158,7 +156,8 @@ def _make(session: Session, settings: Settings, turnover_id: int, on_progress: O
     project = days.get_production(session, day.production_id).name
     kept = {(one.picture_id, one.product, one.part): one for one in turnovers.deliveries(session, turnover_id)}
     changes.rest(session)
-    making = _Making(settings, day, project, row, recipe, _opened(settings, row), _Meter(on_progress, 1), kept)
+    meter, sources = _Meter(on_progress, 1), Sources(settings, day)
+    making = _Making(settings, day, project, row, recipe, _opened(settings, row), meter, kept, sources)
     making.names.taken |= {one.name.casefold() for one in kept.values() if one.name}
     for number in sorted(number for number in ids if number):
         try:
@@ -168,13 +167,13 @@ def _make(session: Session, settings: Settings, turnover_id: int, on_progress: O
     listed = turnover.items(session, day, recipe)
     changes.rest(session)
     pieces = list(_pieces(session, making, listed))
-    sources: dict[int, tuple[Recording, bool]] = {}
+    wanted: dict[int, tuple[Recording, bool]] = {}
     for one in pieces:
         for source, anew in () if one.obstacle else one.sources:
-            sources[source.id] = source, anew or sources.get(source.id, (source, False))[1]
-    read = sum(float(row.duration) for row, _ in sources.values()) * _READING
+            wanted[source.id] = source, anew or wanted.get(source.id, (source, False))[1]
+    read = sum(float(row.duration) for row, _ in wanted.values()) * _READING
     making.meter.total = read + sum(one.weight for one in pieces if not one.obstacle) or 1.0
-    _verify(session, making, sources.values())
+    _verify(session, making, wanted.values())
     for piece in pieces:
         making.stopped = making.stopped or not making.meter.begin(0.0 if piece.obstacle else piece.weight, piece.steps)
         _make_piece(session, making, piece)
@@ -195,12 +194,8 @@ def _verify(session: Session, making: _Making, sources: Iterable[tuple[Recording
         making.stopped = making.stopped or not making.meter.begin(float(row.duration) * _READING, 1)
         if making.stopped:
             return
-        try:
-            _signed(session, making, [row], anew=anew)
-        except MediaError as error:
-            making.refused[row.id] = error  # what was to be made of it says so
-        finally:
-            making.meter.end()
+        making.sources.verify(session, row, anew=anew)
+        making.meter.end()
 
 
 def _opened(settings: Settings, row: Turnover) -> Path:
@@ -350,35 +345,6 @@ def _take_away(path: Path) -> None:
         raise StorageError(path, error.strerror or str(error)) from error
 
 
-def _signed(session: Session, making: _Making, rows: list[Recording], *, anew: bool) -> dict[Path, str]:
-    """Return how files lie that hold, byte for byte, what was taken in and checked.
-
-    Raises
-    ------
-    MediaError
-        If one does not.
-    """
-    if refused := next((making.refused[one.id] for one in rows if one.id in making.refused), None):
-        raise refused
-    lies = {}
-    for row in [file for one in rows for file in measuring.files_of(session, one)]:
-        place = located(session, making.settings, making.day, row)
-        measuring.lies_as_taken_in(place, row)
-        told = checksum.unread(place.file)
-        before, read = making.verified.get(row.id, ("", False))
-        if before == told and (read or not anew):
-            lies[place.path] = told
-            continue
-        if checksum.content_of(place.file, making.settings.cache, anew=anew) != row.content:
-            changes.hold(session, making.day.id)
-            # Its size and time tell nothing: the next intake reads it all the same.
-            recordings.get(session, row.id).modified_ns = 0
-            changes.rest(session)
-            raise MediaError(place.path, "it holds other bytes than were checked", _ANEW)
-        lies[place.path], making.verified[row.id] = told, (told, anew)
-    return lies
-
-
 def _lies_still(making: _Making, lies: dict[Path, str], made: products.Made) -> None:
     """Take away what was made of files that changed while they were read.
 
@@ -387,12 +353,12 @@ def _lies_still(making: _Making, lies: dict[Path, str], made: products.Made) -> 
     MediaError
         Naming the file.
     """
-    changed = next((path for path, told in lies.items() if not path.exists() or checksum.unread(path) != told), None)
+    changed = changed_since(lies)
     if changed is not None:
         for one in made.files.values():
             _take_away(making.folder / one.name)
             making.names.taken.discard(one.name.casefold())
-        raise MediaError(changed, "it changed while it was read", _ANEW)
+        raise MediaError(changed, "it changed while it was read", ANEW)
 
 
 def _make_take(session: Session, making: _Making, item: Item, file: PictureFile) -> products.Made:
@@ -401,8 +367,8 @@ def _make_take(session: Session, making: _Making, item: Item, file: PictureFile)
     active = tuple(now for now in item.pairings if now.state == CHECKED)
     sounds = tuple(located(session, settings, day, now.sound) for now in active)
     own = [recordings.get(session, file.recording_id)]
-    lies = _signed(session, making, own, anew=making.recipe.movies)
-    lies |= _signed(session, making, [now.sound for now in active], anew=True)
+    lies = making.sources.signed(session, own, anew=making.recipe.movies)
+    lies |= making.sources.signed(session, [now.sound for now in active], anew=True)
     changes.rest(session)
     scene, number = item.scene_take
     take = products.Take(
@@ -433,7 +399,7 @@ def _kept(item: Item, file: PictureFile, picture: Located) -> tuple[int, int] | 
 
 
 def _make_copy(session: Session, making: _Making, copy: copies.Copy) -> products.Made:
-    lies = _signed(session, making, [copy.row], anew=True)
+    lies = making.sources.signed(session, [copy.row], anew=True)
     place = located(session, making.settings, making.day, copy.row)
     changes.rest(session)
     written = copies.make(making.folder, copy, place, making.names, making.meter.go_on)

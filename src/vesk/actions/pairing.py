@@ -54,7 +54,8 @@ def pair_day(session: Session, day: Day) -> list[int]:
     for row in present.values():
         if row.id in worked_on or row.state == pairings.SET_ASIDE or row.said_by:
             continue  # a person's word stands above what clocks propose
-        if row.measured_as is None:
+        aside = any(str(n) in known and known[str(n)].aside for n in (row.picture_id, row.sound_id))
+        if row.measured_as is None or aside:
             pairings.withdraw(session, row)
             continue
         # Found by sound before a clock was known, or clocks were changed since: what they say now is where it stands.
@@ -85,6 +86,12 @@ def pair_day(session: Session, day: Day) -> list[int]:
         if row.state != pairings.SET_ASIDE
         and not pairing_status.is_measured(row, held[row.picture_id], held[row.sound_id])
     ]
+
+
+def knows_more(session: Session, day: Day) -> bool:
+    """Say whether more is known by now of what is left out of pairing: smaller copies are told by their sound."""
+    known = known_of_day(session, day).recordings
+    return any(known[str(row.id)].aside != row.aside for row in recordings.ready_of_day(session, day.id))
 
 
 def pair_by_solution(session: Session, day: Day) -> list[int]:

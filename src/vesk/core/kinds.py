@@ -245,6 +245,7 @@ class OddityKind(StrEnum):
     REPORT_AND_FILE_DISAGREE = "report and file disagree"
     SAMPLE_RATE_DIFFERS = "sample rate differs"
     SILENT_CHANNEL = "silent channel"
+    SMALLER_COPY = "smaller copy"
     STARTS_AT_ZERO = "starts at zero"
 
 

@@ -145,6 +145,8 @@ def merge(day_id: int) -> None:
             day = days.get_day(session, day_id)
             made = merging.merge_day(session, settings, day)
             merged_again(session, day, made)
+            if not made and pairing_action.knows_more(session, day):
+                _pair_and_measure(session, day)
             on_progress(1, 1)
 
 

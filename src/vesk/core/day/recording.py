@@ -219,9 +219,9 @@ def know(item: Item, clock: Clock, said: Said, day: FrameRate, patterns: Sequenc
     filed = Filed(
         key=item.key, name=name_of(item.path), path=item.path, source=item.source, kind=facts.kind,
         content=item.content, size=item.size, start=on_day, header=header, ltc=ltc, clock=own,
-        duration=facts.duration, fps=facts.fps, capture_fps=facts.capture_fps, sample_rate=facts.sample_rate,
-        channels=facts.channels, samples=facts.samples, scene=values["scene"].value, take=values["take"].value,
-        tape=values["tape"].value,
+        duration=facts.duration, fps=facts.fps, pixels=facts.width * facts.height, capture_fps=facts.capture_fps,
+        sample_rate=facts.sample_rate, channels=facts.channels, samples=facts.samples,
+        scene=values["scene"].value, take=values["take"].value, tape=values["tape"].value,
         tokens=tokens, levels=heard.levels, hum=heard.hum, leaks_db=heard.leaks_db, ltc_channels=tuple(heard.ltc),
         ltc_breaks=tuple((one.at_s, one.expected, one.found) for one in (coded[1].breaks if coded else ())),
         flaws=facts.flaws, family=facts.family, family_index=facts.family_index, family_size=facts.family_size,

@@ -32,6 +32,8 @@ class Filed:
     duration : Fraction
         Seconds of playback.
     fps : Fraction or None
+    pixels : int
+        Of one picture; 0 without.
     capture_fps : Fraction or None
         At which it was recorded, where the file says that.
     sample_rate, channels, samples : int
@@ -67,6 +69,7 @@ class Filed:
     clock: Clock = Clock.HEADER
     duration: Fraction = Fraction(0)
     fps: Fraction | None = None
+    pixels: int = 0
     capture_fps: Fraction | None = None
     sample_rate: int = 0
     channels: int = 0

@@ -8,6 +8,7 @@ from dataclasses import dataclass
 
 import numpy as np
 
+from vesk.core.intake.copies import doubles, smaller_copies
 from vesk.core.intake.filed import Filed
 from vesk.core.intake.naming import missing_numbers
 from vesk.core.intake.off_speed import Conflict, OffSpeed
@@ -132,27 +133,6 @@ def _lost(one: Lost) -> Oddity:
     says = (one.says if one.path in one.says else f"{one.path}: {one.says}").rstrip(". ")
     weight = NOTE if one.kind == Unusable.FOREIGN else LOST
     return Oddity(one.kind, (one.path,), weight, says, "Everything else came in.")
-
-
-def doubles(recordings: Sequence[Filed]) -> dict[str, str]:
-    """Return, for every recording that is another one's copy, the path of the one that stands for both.
-
-    The one with the shorter path stands: copies get something added to their names.
-
-    Parameters
-    ----------
-    recordings : sequence of Filed
-        The day's.
-    """
-    by_content: dict[str, list[Filed]] = {}
-    for one in recordings:
-        if one.content:
-            by_content.setdefault(one.content, []).append(one)
-    found = {}
-    for same in by_content.values():
-        first, *rest = sorted(same, key=lambda one: (len(one.path), one.path))
-        found.update({one.key: first.path for one in rest})
-    return found
 
 
 def _clock(one: Filed, day: FrameRate) -> Iterator[Oddity]:
@@ -282,6 +262,10 @@ def _doubled(recordings: Sequence[Filed]) -> Iterator[Oddity]:
             says,
             "It is set aside; delete it, or find out which file is missing.",
         )
+    for key, shot in smaller_copies(recordings).items():
+        says = f"{names[key].path} is a smaller copy of {shot}: name, timecode, length and sound are the same"
+        do = "It is set aside: what was shot counts. Bring it back if it is another camera."
+        yield Oddity(OddityKind.SMALLER_COPY, (key,), NOTE, says, do)
 
 
 def _reported(report: Report, compared: Compared, names: Mapping[str, Filed]) -> Iterator[Oddity]:

@@ -1,0 +1,103 @@
+"""Files that are there twice: byte for byte, or as a smaller picture of the same take beside the one that was shot."""
+
+from __future__ import annotations
+
+from collections.abc import Mapping, Sequence
+from fractions import Fraction
+
+from vesk.core.intake.filed import Filed
+from vesk.core.kinds import PICTURE
+
+_LEVEL_DB = 0.7  # coding a sound anew changes its level by less, but for what one channel laid on two loses on each
+_SHARED_DB = 3.01
+
+
+def doubles(recordings: Sequence[Filed]) -> dict[str, str]:
+    """Return, for every recording that is another one's copy, the path of the one that stands for both.
+
+    The one with the shorter path stands: copies get something added to their names.
+
+    Parameters
+    ----------
+    recordings : sequence of Filed
+        The day's.
+    """
+    by_content: dict[str, list[Filed]] = {}
+    for one in recordings:
+        if one.content:
+            by_content.setdefault(one.content, []).append(one)
+    found = {}
+    for same in by_content.values():
+        first, *rest = sorted(same, key=lambda one: (len(one.path), one.path))
+        found.update({one.key: first.path for one in rest})
+    return found
+
+
+def smaller_copies(recordings: Sequence[Filed]) -> dict[str, str]:
+    """Return, for every picture that is a smaller copy of another, the path of the one that was shot.
+
+    Cameras write a second, smaller picture of every take, and rooms make such copies: equal name, label, rate and
+    length, the same sound coded anew. Two cameras that are started together have some of that, but not on every take:
+    a folder is one of copies only as a whole.
+
+    Parameters
+    ----------
+    recordings : sequence of Filed
+        The day's; until a picture's sound was listened to, it is no copy.
+    """
+    alike: dict[tuple[Fraction, Fraction], list[Filed]] = {}
+    folders: dict[str, list[Filed]] = {}
+    for one in recordings:
+        if one.kind == PICTURE and one.header is not None and one.fps is not None:
+            alike.setdefault((one.header, one.fps), []).append(one)
+        if one.kind == PICTURE:
+            folders.setdefault(_folder(one), []).append(one)
+    found: dict[str, Filed] = {}
+    for same in alike.values():
+        for one in same:
+            larger = [other for other in same if _is_copy(one, other)]
+            if larger:
+                found[one.key] = max(larger, key=lambda other: (other.pixels, other.path))
+    return _of_whole_folders(found, folders)
+
+
+def _of_whole_folders(found: Mapping[str, Filed], folders: Mapping[str, Sequence[Filed]]) -> dict[str, str]:
+    """Return the copies in folders that hold nothing else; where both lie in one folder, those of every take there."""
+    kept = {}
+    for own in folders.values():
+        copies = [(one, found[one.key]) for one in own if one.key in found]
+        shot = {one.path for one in own if one.key not in found}
+        if copies and shot <= {of.path for _, of in copies} and _sound_alike(copies):
+            kept.update({one.key: of.path for one, of in copies})
+    return kept
+
+
+def _is_copy(one: Filed, other: Filed) -> bool:
+    """Say whether a picture is a smaller copy of another, as far as both tell alone."""
+    a, b = one.stem.casefold(), other.stem.casefold()
+    return (
+        0 < one.pixels < other.pixels
+        and (a.startswith(b) or b.startswith(a))
+        and abs(one.duration - other.duration) * (one.fps or 0) <= 1
+    )
+
+
+def _sound_alike(copies: Sequence[tuple[Filed, Filed]]) -> bool:
+    """Say whether copies are as much quieter than their originals on every take; without sound, whether they lie below.
+
+    How loud two cameras are beside each other changes from take to take.
+    """
+    if all(not one.channels for one, _ in copies):
+        return all(_folder(one).startswith(f"{_folder(of)}/") for one, of in copies)
+    if not all(one.levels and of.levels for one, of in copies):
+        return False
+    for channel in range(min(len(of.levels) for _, of in copies)):
+        quieter = [of.levels[channel].rms_db - one.levels[0].rms_db for one, of in copies]
+        known = len(copies) > 1 or min(abs(quieter[0]), abs(quieter[0] - _SHARED_DB)) < _LEVEL_DB
+        if known and max(quieter) - min(quieter) < _LEVEL_DB:
+            return True
+    return False
+
+
+def _folder(one: Filed) -> str:
+    return one.path.rpartition("/")[0]

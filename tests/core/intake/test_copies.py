@@ -1,0 +1,63 @@
+"""Smaller pictures of the same takes are told from a second camera that was started together with the first."""
+
+from fractions import Fraction
+
+import pytest
+
+from vesk.core.intake.copies import smaller_copies
+from vesk.core.intake.filed import Filed
+from vesk.core.kinds import Kind
+from vesk.core.sound.levels import SoundLevel
+
+LARGE, SMALL = 3840 * 2160, 1280 * 720
+
+
+def picture(path, take, level=-30.0, *, pixels=LARGE, **more):
+    values = {
+        "start": Fraction(36_000 + 100 * take), "header": Fraction(36_000 + 100 * take), "fps": Fraction(25),
+        "duration": Fraction(20 + take), "pixels": pixels, "channels": 1, "levels": (SoundLevel(level + 12, level, 0),),
+    }  # fmt: skip
+    return Filed(key=path, name=path.rsplit("/", 1)[-1], path=path, source="A", kind=Kind.PICTURE, **values | more)
+
+
+def takes(folder, loud, ending=".mov", pixels=LARGE, **more):
+    return [picture(f"{folder}/A001_00{n}{ending}", n, one, pixels=pixels, **more) for n, one in enumerate(loud)]
+
+
+SHOT = takes("A001", (-30, -24, -37))
+
+
+@pytest.mark.parametrize("quieter", [0.0, 3.0, 8.0])
+def test_a_folder_of_smaller_copies_is_told_by_each_of_them(quieter):
+    copies = takes("A001/sub", (-30 - quieter, -24.3 - quieter, -36.8 - quieter), "_S.mp4", SMALL)
+    assert smaller_copies([*copies, *SHOT]) == {one.path: of.path for one, of in zip(copies, SHOT, strict=True)}
+
+
+def test_both_in_one_folder_is_told_too_and_the_largest_stands():
+    copies = takes("A001", (-30, -24, -37), "-small.mov", SMALL)
+    least = takes("more", (-30, -24, -37), "-small-2.mov", 320 * 180)
+    found = smaller_copies([*least, *copies, *SHOT])
+    assert {found[one.path] for one in (*copies, *least)} == {one.path for one in SHOT}
+
+
+@pytest.mark.parametrize(
+    "others",
+    [
+        takes("B001", (-30, -27, -33), pixels=SMALL),  # another camera by remote control: it hears otherwise
+        takes("B001", (-30, -24, -37), pixels=SMALL, levels=()),  # nobody listened to them yet
+        takes("B001", (-30, -24, -37), pixels=SMALL, channels=0),  # mute, and beside it
+        takes("B001", (-30, -24, -37), pixels=LARGE),
+        [*takes("B001", (-30, -24, -37), pixels=SMALL), picture("B001/A001_007.mov", 7, pixels=SMALL)],
+        takes("B001", (-30, -24, -37), pixels=SMALL, fps=Fraction(50)),
+        takes("B001", (-30, -24, -37), pixels=SMALL, header=None),
+        takes("B001", (-30, -24, -37), "x.mov", pixels=SMALL, duration=Fraction(19)),
+        [picture("B001/A001_000.mov", 0, -36.0, pixels=SMALL)],  # of one take alone its level must be the same
+    ],
+)
+def test_what_may_be_another_camera_stays(others):
+    assert smaller_copies([*SHOT, *others]) == {}
+
+
+def test_a_mute_copy_lies_below_what_was_shot():
+    copies = takes("A001/sub", (0, 0, 0), pixels=SMALL, channels=0, levels=())
+    assert len(smaller_copies([*SHOT, *copies])) == 3
