@@ -1,5 +1,6 @@
 """A movie that was handed over, played by a browser: its clap is seen when its clap is heard."""
 
+import io
 import threading
 from datetime import date
 from pathlib import Path
@@ -15,7 +16,7 @@ from werkzeug.serving import make_server
 from vesk.actions import correct, intake, measuring, package, pairing, pairing_status, turnover
 from vesk.core.handover.recipe import Recipe
 
-PAGE = "<!doctype html><video src='film.mp4' preload='auto'></video><canvas width='384' height='216'></canvas>"
+PAGE = "<!doctype html><video src='{which}.mp4' preload='auto'></video><canvas width='384' height='216'></canvas>"
 PLAY = """async () => {
   const film = document.querySelector('video'), canvas = document.querySelector('canvas');
   const context = new AudioContext();
@@ -45,8 +46,8 @@ PLAY = """async () => {
 
 
 @pytest.fixture
-def film(db, settings, tmp_path):
-    """Hand over a movie of a camera whose label is eight frames off, and bring it to a browser.
+def films(db, settings, tmp_path):
+    """Hand over a movie of a camera whose label is eight frames off; bring it, and what was shot, to a browser.
 
     Browsers play no 24-bit sound beside a picture: it is coded for them, the pictures and every time stay as they are.
     """
@@ -65,12 +66,17 @@ def film(db, settings, tmp_path):
     now = next(one for one in pairing_status.of_day(db, day) if one.picture.name.startswith("B"))
     assert abs(now.errors.middle_s) > 0.25
     correct.take_proposal(db, settings, now.pairing.id, version=now.pairing.version)
-    correct.check(db, settings, now.pairing.id, version=now.pairing.version + 1)
+    correct.check(db, settings, now.pairing.id, version=now.pairing.version)
     row = turnover.plan(db, settings, day, Recipe(movies=True))
     db.commit()
     package.make(db, settings, row.id)
     (made,) = Path(row.folder, "movies").iterdir()
-    with av.open(str(made)) as source, av.open(str(tmp_path / "film.mp4"), "w") as target:
+    shot = next(shoot.folder.rglob(now.picture.name))
+    return [_for_browser(path, tmp_path / f"{number}.mp4") for number, path in enumerate((shot, made))]
+
+
+def _for_browser(path: Path, to: Path) -> bytes:
+    with av.open(str(path)) as source, av.open(str(to), "w") as target:
         picture, sound = source.streams.video[0], source.streams.audio[0]
         shown = target.add_stream_from_template(picture)
         coded = target.add_stream("aac", rate=sound.rate, layout="stereo")
@@ -82,31 +88,38 @@ def film(db, settings, tmp_path):
                 packet.stream = shown
                 target.mux(packet)
         target.mux(coded.encode(None))
-    truth = next(one for one in shoot.truth["recordings"] if one["path"].endswith(now.picture.name))
-    return tmp_path / "film.mp4", truth["clap_frame"]
+    return to.read_bytes()
 
 
-def test_a_movie_is_played_and_its_clap_is_seen_when_it_is_heard(page: Page, film):
-    path, clap_frame = film
+def _apart(page: Page, address: str, known) -> tuple[float, float]:
+    """Play a film; return which frame is seen when its clap is heard, and how many frames away that was looked."""
+    page.goto(address)
+    told = page.evaluate(PLAY)
+    assert told["clap"] is not None
+    shown = [(at, frame) for at, bits in told["seen"] if (frame := read(bits, known)) is not None]
+    at, frame = min(shown, key=lambda one: abs(one[0] - told["clap"]))
+    return frame + (told["clap"] - at) * 25, abs(told["clap"] - at) * 25
+
+
+def test_a_movie_is_played_and_its_clap_is_seen_when_it_is_heard(page: Page, films):
+    """The camera's own sound lies on its picture: the browser shows both films alike, however late it plays sound."""
     app = Flask("player")
-    app.get("/")(lambda: PAGE)
-    app.get("/film.mp4")(lambda: send_file(path, conditional=True))
+    app.add_url_rule("/<int:which>", "page", lambda which: PAGE.format(which=which))
+    app.add_url_rule(
+        "/<int:which>.mp4", "film",
+        lambda which: send_file(io.BytesIO(films[which]), "video/mp4", conditional=True),
+    )  # fmt: skip
     server = make_server("127.0.0.1", 0, app, threaded=True)
     threading.Thread(target=server.serve_forever, daemon=True).start()
-    known = counters(250)
+    known, apart = counters(250), []
     try:
         page.add_init_script(COUNTER)
-        apart = []
-        for _ in range(3):  # a machine that has too much to do shows pictures late now and then
-            page.goto(f"http://127.0.0.1:{server.server_port}/")
-            told = page.evaluate(PLAY)
-            assert told["clap"] is not None
-            shown = [(at, frame) for at, bits in told["seen"] if (frame := read(bits, known)) is not None]
-            at, frame = min(shown, key=lambda one: abs(one[0] - told["clap"]))
-            apart.append(frame + (told["clap"] - at) * 25 - (clap_frame - 0.5))
-            if abs(apart[-1]) <= 1.5:
+        for _ in range(4):  # a machine that has too much to do shows pictures late now and then
+            own, made = (_apart(page, f"http://127.0.0.1:{server.server_port}/{which}", known) for which in (0, 1))
+            apart.append((own, made))
+            if max(own[1], made[1]) < 1 and abs(made[0] - own[0]) <= 1:
                 break
-        assert abs(apart[-1]) <= 1.5, apart
+        assert abs(made[0] - own[0]) <= 1, apart
     finally:
         server.shutdown()
         server.server_close()

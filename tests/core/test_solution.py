@@ -9,11 +9,11 @@ from hypothesis import given, settings
 from hypothesis import strategies as st
 
 from vesk.core.day.day import Match, Named, Tie
-from vesk.core.day.lateness import ClapBound, weigh_lateness
+from vesk.core.day.lateness import ClapBound, ClockSays, weigh_lateness
 from vesk.core.day.loops import across_wanted
 from vesk.core.day.solve import solve
 from vesk.core.day.stretches import find_stretches
-from vesk.core.kinds import LTC, PICTURE, SOUND, Asked, Discord, Witness
+from vesk.core.kinds import LTC, PICTURE, SOUND, Asked, Clock, Discord, Witness
 from vesk.simulator.ears import five_claps
 from vesk.simulator.evidence import MadeDay, MadeDevice
 
@@ -490,3 +490,14 @@ def test_a_step_that_two_cameras_hear_alike_at_one_moment_of_the_sound_is_a_jump
     assert heard(0.00421) == (True, True)
     assert heard(0.0031) == (False, False)  # somebody is nearer to one of them
     assert heard(0.00421, later_s=6.0) == (False, False)
+
+
+@pytest.mark.parametrize(
+    ("ahead_frames", "asked"),
+    [(0.2, False), (1.6, True), (3.0, True), (6.0, False), (8.0, False), (-8.0, False)],
+)
+def test_a_header_that_is_many_frames_off_was_not_jammed_and_a_far_microphone_is_one(ahead_frames, asked):
+    """Sound travels twenty metres in a frame and a half; what only a hundred metres explain, a clock does."""
+    says = ClockSays(ahead_frames * FRAME, 1e-5, 1e-4, Clock.HEADER, FRAME)
+    found = weigh_lateness(0.0, said=False, frame_s=FRAME, tolerance_s=FRAME / 4, clocks=[says])
+    assert (found.as_known < 0.2) == asked, found

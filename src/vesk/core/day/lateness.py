@@ -31,6 +31,7 @@ _CLOCK_SE_S = 0.0015
 ROUNDED = 0.12  # of a frame: takes that scatter more have labels that keep no step with their frames
 # What is usual: a microphone a few metres further than the recorder's; far ones; whole frames inside the camera.
 _USUAL, _FAR, _FRAMES, _ANY = 0.65, 0.15, 0.10, 0.10
+_ANY_S, _WILD = 0.06, 0.05  # what no distance explains is rarely over some frames: that is a header that nobody jammed
 _USUAL_S, _USUAL_SPREAD_S, _FAR_S, _FRAME_SPREAD_S = 0.004, 0.006, 0.12, 0.002
 
 
@@ -170,7 +171,8 @@ def _usual(grid: NDArray[np.float64], known_s: float, frame_s: float) -> NDArray
         _USUAL * _normal(grid, known_s or _USUAL_S, _USUAL_SPREAD_S)
         + _FAR * _uniform(grid, known_s, known_s + _FAR_S)
         + _FRAMES / 4 * whole
-        + _ANY * _uniform(grid, float(grid[0]), float(grid[-1]))
+        + _ANY * (1 - _WILD) * _normal(grid, known_s, _ANY_S)
+        + _ANY * _WILD * _uniform(grid, float(grid[0]), float(grid[-1]))
     )
     return made
 
@@ -215,7 +217,8 @@ def _own_error(x: NDArray[np.float64], one: ClockSays) -> NDArray[np.float64]:
     header: NDArray[np.float64] = (
         0.40 * _normal(x, 0, spread)
         + 0.35 * _uniform(x, -0.5 * one.frame_s, one.frame_s)
-        + 0.20 / 4 * whole
-        + 0.05 * anything
+        + 0.15 / 4 * whole
+        + 0.07 * _uniform(x, -_NEAR_S, _NEAR_S)
+        + 0.03 * anything
     )
     return header
