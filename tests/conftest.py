@@ -37,6 +37,8 @@ from vesk.store.session import open_session  # noqa: E402
 property_tests.register_profile("shared", deadline=None)
 property_tests.load_profile("shared")
 PAL = FrameRate(Fraction(25))
+# Where databases lie: each of the processes that test at once has its own.
+VAR = Path(os.environ.get("VESK_TEST_VAR") or PROJECT / "var" / f"test{os.environ.get('PYTEST_XDIST_WORKER', '')}")
 SHORT = """
 [production]
 name = "The Lantern Ferry"
@@ -190,8 +192,7 @@ def cluster_url() -> Iterator[Any]:
     from vesk.services import cluster
     from vesk.store import migrate
 
-    process = os.environ.get("PYTEST_XDIST_WORKER", "")  # each of those that test at once has its own
-    own, _ = cluster.have(Path(os.environ.get("VESK_TEST_VAR", PROJECT / "var" / f"test{process}")))
+    own, _ = cluster.have(VAR)
     cluster.start(own, durable=False)
     cluster.ensure_database(own, "template_vesk")
     migrate.to_head(own.url("template_vesk").replace("postgresql://", "postgresql+psycopg://"))

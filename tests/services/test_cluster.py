@@ -7,14 +7,14 @@ import subprocess
 
 import psycopg
 import pytest
-from tests.conftest import PROJECT, until
+from tests.conftest import VAR, until
 
 from vesk.services import cluster, state
 
 
 @pytest.fixture
 def own():
-    made, _ = cluster.have(PROJECT / "var" / "test-cluster")
+    made, _ = cluster.have(VAR.with_name(f"{VAR.name}-cluster"))
     yield made
     cluster.stop(made)
 

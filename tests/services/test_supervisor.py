@@ -7,7 +7,7 @@ import threading
 
 import psycopg
 import pytest
-from tests.conftest import PROJECT, until
+from tests.conftest import VAR, until
 
 from vesk.core.errors import VeskError
 from vesk.services import cluster, supervisor
@@ -17,7 +17,7 @@ from vesk.settings import Settings
 @pytest.fixture
 def watched(tmp_path, monkeypatch):
     """Watch a database and two children, one of which dies at once whenever it is started."""
-    own, _ = cluster.have(PROJECT / "var" / "test-cluster")
+    own, _ = cluster.have(VAR.with_name(f"{VAR.name}-cluster"))
     cluster.start(own)
     monkeypatch.setattr(supervisor, "_waits", lambda recent: 0.02 * recent)
     running = supervisor.Running(Settings(own.url("postgres"), tmp_path, ()), "test", own)

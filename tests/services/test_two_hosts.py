@@ -10,7 +10,7 @@ from dataclasses import replace
 
 import psycopg
 import pytest
-from tests.conftest import PROJECT, end, name_ferry, until, workers
+from tests.conftest import PROJECT, VAR, end, name_ferry, until, workers
 
 from vesk.actions import pairing_status
 from vesk.core.errors import RefusedError
@@ -51,7 +51,7 @@ def network():
 @pytest.fixture
 def shared(network, tmp_path):
     """A Vesk that shares its work: its database answers that network, over TLS alone."""
-    own, _ = cluster.have(PROJECT / "var" / "test-cluster")
+    own, _ = cluster.have(VAR.with_name(f"{VAR.name}-cluster"))
     cluster.stop(own)
     cluster.start(own, more=sharing.prepare(own, HERE), durable=False)
     with psycopg.connect(own.url("postgres"), autocommit=True) as connection:
