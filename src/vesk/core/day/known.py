@@ -7,7 +7,7 @@ from dataclasses import dataclass, replace
 
 from vesk.core.clocks.choice import Choice, Said, choose_clock
 from vesk.core.day.recording import ASIDE, Item, Known, clocks_of, know, with_report
-from vesk.core.intake.copies import doubles, smaller_copies
+from vesk.core.intake.copies import SAME_FILE, SMALLER, doubles, smaller_copies
 from vesk.core.intake.naming import DEFAULT_PATTERNS
 from vesk.core.intake.oddities import Lost, Oddity, find_oddities
 from vesk.core.intake.off_speed import Conflict, OffSpeed, find_conflicts, find_off_speed
@@ -67,8 +67,8 @@ def know_day(
     for key, one in known.items():
         put = one.item.put_right.get(ASIDE)
         found = f"off-speed: {slow[key].reason}" if key in slow else ""
-        found = f"a smaller copy of {smaller[key]}" if key in smaller else found
-        found = f"the same file as {copies[key]}" if key in copies else found
+        found = f"{SMALLER} {smaller[key]}" if key in smaller else found
+        found = f"{SAME_FILE} {copies[key]}" if key in copies else found
         reason = found if put is None else put
         if reason:
             slowed = slow[key].reason if key in slow else ""

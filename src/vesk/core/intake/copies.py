@@ -8,8 +8,14 @@ from fractions import Fraction
 from vesk.core.intake.filed import Filed
 from vesk.core.kinds import PICTURE
 
+SAME_FILE, SMALLER = "the same file as", "a smaller copy of"  # why such a file is set aside, before which it copies
 _LEVEL_DB = 0.7  # coding a sound anew changes its level by less, but for what one channel laid on two loses on each
 _SHARED_DB = 3.01
+
+
+def is_copy(aside: str) -> bool:
+    """Say whether a recording is set aside for being a copy."""
+    return aside.startswith((SAME_FILE, SMALLER))
 
 
 def doubles(recordings: Sequence[Filed]) -> dict[str, str]:

@@ -262,10 +262,16 @@ def _doubled(recordings: Sequence[Filed]) -> Iterator[Oddity]:
             says,
             "It is set aside; delete it, or find out which file is missing.",
         )
+    folders: dict[str, list[tuple[str, str]]] = {}
     for key, shot in smaller_copies(recordings).items():
-        says = f"{names[key].path} is a smaller copy of {shot}: name, timecode, length and sound are the same"
-        do = "It is set aside: what was shot counts. Bring it back if it is another camera."
-        yield Oddity(OddityKind.SMALLER_COPY, (key,), NOTE, says, do)
+        folders.setdefault(names[key].path.rpartition("/")[0], []).append((key, shot))
+    for folder, copies in folders.items():
+        says = f"{names[copies[0][0]].path} is a smaller copy of {copies[0][1]}"
+        if len(copies) > 1:
+            says += f", and {len(copies) - 1} more in {folder or 'the same folder'} are copies likewise"
+        says += ": name, timecode, length and sound are the same"
+        do = "What was shot counts, copies are set aside. Bring them back if they are another camera's."
+        yield Oddity(OddityKind.SMALLER_COPY, tuple(sorted(key for key, _ in copies)), NOTE, says, do)
 
 
 def _reported(report: Report, compared: Compared, names: Mapping[str, Filed]) -> Iterator[Oddity]:

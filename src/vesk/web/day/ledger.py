@@ -9,6 +9,7 @@ from vesk.actions.intake import told_slate
 from vesk.actions.overview import Overview
 from vesk.actions.pairing_status import CHECKED, SET_ASIDE, UNPAIRED, PairingStatus
 from vesk.actions.placing import Placed
+from vesk.core.intake.copies import is_copy
 from vesk.core.kinds import PICTURE, Cause, Discord
 from vesk.core.timecode import FrameRate, Timecode
 from vesk.dailies.searching import why_alone
@@ -118,7 +119,7 @@ def rows(view: Overview) -> list[Row]:
             label = _label(placed.get(recording.id), clock)
             why = why_alone(recording.unpaired, recording.searched)
             row = _alone(recording, source, label, why, SET_ASIDE if recording.aside else UNPAIRED)
-            (made if recording.kind == PICTURE else apart).append(row)
+            (made if recording.kind == PICTURE and not is_copy(recording.aside) else apart).append(row)
     return made + apart
 
 
