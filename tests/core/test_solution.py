@@ -501,3 +501,20 @@ def test_a_header_that_is_many_frames_off_was_not_jammed_and_a_far_microphone_is
     says = ClockSays(ahead_frames * FRAME, 1e-5, 1e-4, Clock.HEADER, FRAME)
     found = weigh_lateness(0.0, said=False, frame_s=FRAME, tolerance_s=FRAME / 4, clocks=[says])
     assert (found.as_known < 0.2) == asked, found
+
+
+def test_a_jam_in_a_clock_that_bends_is_one_jam():
+    """It was split for its bend first; two takes were left over, one before the jam and one after."""
+    at = [
+        -6627.2, -5007.2, -4581.0, -3238.3, -1348.2, -236.7, 1041.0, 1821.8, 3187.3, 4666.8, 5571.2, 6153.6, 7426.1,
+        8460.4, 9777.8, 10887.9, 12475.0, 13924.1, 15388.8, 16099.8, 17032.9, 19039.3, 20248.4, 21514.9, 21684.2,
+        23496.1, 24740.4, 25835.7, 26661.4, 28652.7, 29438.6, 30098.9, 31631.9,
+    ]  # fmt: skip
+    ahead_ms = [
+        0.404, 1.802, 5.356, 5.632, 12.609, 15.293, 23.725, 22.938, 29.998, 31.997, 35.759, 33.491, 36.533, 37.686,
+        36.739, 38.740, 37.359, -0.895, 0.445, -1.956, -0.829, 2.995, 6.689, 11.269, 10.937, 17.850, 23.845, 28.487,
+        29.222, 33.278, 35.977, 36.856, 36.881,
+    ]  # fmt: skip
+    found = find_stretches([36_000.0 + one for one in at], [one * 1e-3 for one in ahead_ms], [2e-6] * len(at))
+    assert len(found) == 2
+    assert all(abs(one.rate) < 5e-6 for one in found)  # what lay on both sides of the jam had 26 ppm

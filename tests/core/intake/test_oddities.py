@@ -57,11 +57,23 @@ def test_a_clean_day_has_none():
         ("clipped channel", "clips at 37 places", [sound(levels=(SoundLevel(0.0, -9.0, 37),))]),
         ("humming channel", "hums: 81%", [sound(hum={0: 0.81})]),
         ("doubled file", "once more, byte for byte", [sound(), sound("31A_01 copy.wav", content="31A_01.wav")]),
-        ("smaller copy", "and 1 more in A006/sub", [
-            picture(pixels=900, levels=(FINE,)), picture("A006_002.mov", TEN + 60, pixels=900, levels=(FINE,)),
-            *(replace(picture(f"A006_00{n}.mov", at, pixels=400, levels=(FINE,)), key=f"small {n}",
-                      path=f"A006/sub/A006_00{n}.mov", content=f"small {n}") for n, at in ((1, TEN), (2, TEN + 60))),
-        ]),
+        (
+            "smaller copy",
+            "and 1 more in A006/sub",
+            [
+                picture(pixels=900, levels=(FINE,)),
+                picture("A006_002.mov", TEN + 60, pixels=900, levels=(FINE,)),
+                *(
+                    replace(
+                        picture(f"A006_00{n}.mov", at, pixels=400, levels=(FINE,)),
+                        key=f"small {n}",
+                        path=f"A006/sub/A006_00{n}.mov",
+                        content=f"small {n}",
+                    )
+                    for n, at in ((1, TEN), (2, TEN + 60))
+                ),
+            ],
+        ),
         ("number missing", "lacks number 002", [picture(), picture("A006_003.mov", TEN + 60)]),
         ("cut short or inexact", "cut short", [sound(flaws=(Flaw.CUT_SHORT,))]),
         ("off-speed picture", "4 times slowed", [picture(capture_fps=Fraction(100))]),

@@ -26,6 +26,7 @@ _QUANTILE, _OF_NORMAL = 0.45, 0.6
 _STEPS = 8
 _JAM_NATS = 21.0  # what a break must explain beyond the line without it: more than one lie, less than two alike
 _COARSE = 16  # cuts that are tried before it is looked closer
+_SHORT = 5  # measurements: a longer stretch between two breaks was one
 _LEAST_AFTER = 2  # measurements that a stretch rests on: a single one cannot be told from an outlier
 
 
@@ -115,7 +116,7 @@ def _found(at_s: tuple[float, ...], ahead_s: tuple[float, ...], se_s: tuple[floa
     order = np.argsort(at, kind="stable")
     at, ahead, se = at[order], ahead[order], se[order]
     sigma = np.hypot(se, _scatter(at, ahead))
-    edges = _split(at, ahead, sigma, 0, at.size)
+    edges = _with_one_cut(at, ahead, sigma, _split(at, ahead, sigma, 0, at.size))
     straight = [_stretch(at, ahead, sigma, order, low, high) for low, high in edges]
     place = {int(n): rank for rank, n in enumerate(order)}
     ranked = [(one, np.array(sorted(place[n] for n in one.members))) for one in straight]
@@ -242,6 +243,32 @@ def _split(
     if costs[where] >= whole.cost - price:
         return [(low, high)]
     return _split(at, ahead, sigma, low, where) + _split(at, ahead, sigma, where, high)
+
+
+def _with_one_cut(
+    at: NDArray[np.float64], ahead: NDArray[np.float64], sigma: NDArray[np.float64], edges: list[tuple[int, int]]
+) -> list[tuple[int, int]]:
+    """Take a short stretch apart where one cut within it explains as much as both at its ends.
+
+    A curve is split before the jam beside it is, and what is left between two cuts may lie on both sides of that jam.
+    """
+
+    def cost(low: int, high: int) -> float:
+        return _fit(at[low:high], ahead[low:high], sigma[low:high]).cost
+
+    price = _JAM_NATS + log(max(1, at.size))
+    place = 1
+    while place < len(edges) - 1:
+        (low, begin), (_, end), (_, high) = edges[place - 1 : place + 2]
+        if end - begin <= _SHORT:
+            one = {cut: cost(low, cut) + cost(cut, high) for cut in range(begin, end + 1)}
+            where = min(one, key=lambda cut: one[cut])
+            if one[where] < cost(low, begin) + cost(begin, end) + cost(end, high) + price:
+                edges = [*edges[: place - 1], (low, where), (where, high), *edges[place + 2 :]]
+                place = max(1, place - 1)
+                continue
+        place += 1
+    return edges
 
 
 def _stretch(
