@@ -1,3 +1,3 @@
 """Vesk: conform dailies."""
 
-VERSION = "0.14.0"
+VERSION = "0.15.0"
