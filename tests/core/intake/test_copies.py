@@ -58,6 +58,12 @@ def test_what_may_be_another_camera_stays(others):
     assert smaller_copies([*SHOT, *others]) == {}
 
 
+def test_a_copy_may_be_all_that_is_left_of_a_take():
+    more = [*SHOT, picture("A001/A001_003.mov", 3, -27.0)]
+    copies = takes("A001/sub", (-30, -24, -37, -27, -31), pixels=SMALL)
+    assert set(smaller_copies([*more, *copies])) == {one.path for one in copies[:4]}
+
+
 def test_a_mute_copy_lies_below_what_was_shot():
     copies = takes("A001/sub", (0, 0, 0), pixels=SMALL, channels=0, levels=())
     assert len(smaller_copies([*SHOT, *copies])) == 3

@@ -11,6 +11,7 @@ from vesk.core.kinds import PICTURE
 SAME_FILE, SMALLER = "the same file as", "a smaller copy of"  # why such a file is set aside, before which it copies
 _LEVEL_DB = 0.7  # coding a sound anew changes its level by less, but for what one channel laid on two loses on each
 _SHARED_DB = 3.01
+_ONE_IN = 4
 
 
 def is_copy(aside: str) -> bool:
@@ -44,7 +45,7 @@ def smaller_copies(recordings: Sequence[Filed]) -> dict[str, str]:
 
     Cameras write a second, smaller picture of every take, and rooms make such copies: equal name, label, rate and
     length, the same sound coded anew. Two cameras that are started together have some of that, but not on every take:
-    a folder is one of copies only as a whole.
+    a folder is one of copies only as a whole, but for one in four.
 
     Parameters
     ----------
@@ -68,12 +69,13 @@ def smaller_copies(recordings: Sequence[Filed]) -> dict[str, str]:
 
 
 def _of_whole_folders(found: Mapping[str, Filed], folders: Mapping[str, Sequence[Filed]]) -> dict[str, str]:
-    """Return the copies in folders that hold nothing else; where both lie in one folder, those of every take there."""
+    """Return the copies in folders that hold little else; where both lie in one folder, those of every take there."""
     kept = {}
     for own in folders.values():
         copies = [(one, found[one.key]) for one in own if one.key in found]
         shot = {one.path for one in own if one.key not in found}
-        if copies and shot <= {of.path for _, of in copies} and _sound_alike(copies):
+        others = shot - {of.path for _, of in copies}  # a copy may be all that is left of a take
+        if copies and len(others) * _ONE_IN <= len(copies) and _sound_alike(copies):
             kept.update({one.key: of.path for one, of in copies})
     return kept
 
