@@ -243,6 +243,7 @@ class OddityKind(StrEnum):
     ON_THE_REPORT_NO_FILE = "on the report, no file"
     OVERLAP_WITHIN_A_SOURCE = "overlap within a source"
     REPORT_AND_FILE_DISAGREE = "report and file disagree"
+    SAME_SOUND = "same sound"
     SAMPLE_RATE_DIFFERS = "sample rate differs"
     SILENT_CHANNEL = "silent channel"
     SMALLER_COPY = "smaller copy"

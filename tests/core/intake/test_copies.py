@@ -1,10 +1,11 @@
 """Smaller pictures of the same takes are told from a second camera that was started together with the first."""
 
+from dataclasses import replace
 from fractions import Fraction
 
 import pytest
 
-from vesk.core.intake.copies import smaller_copies
+from vesk.core.intake.copies import same_sounds, smaller_copies
 from vesk.core.intake.filed import Filed
 from vesk.core.kinds import Kind
 from vesk.core.sound.levels import SoundLevel
@@ -56,6 +57,24 @@ def test_both_in_one_folder_is_told_too_and_the_largest_stands():
 )
 def test_what_may_be_another_camera_stays(others):
     assert smaller_copies([*SHOT, *others]) == {}
+
+
+def sound(path, take, levels=((-3.0, -24.25), (-9.0, -31.5)), **more):
+    made = {"levels": tuple(SoundLevel(peak, rms, 0) for peak, rms in levels), "samples": 48_000 * 20, "fps": None}
+    return replace(picture(path, take), kind=Kind.SOUND, content=path, sample_rate=48_000, **made | more)
+
+
+def test_a_second_card_of_a_recorder_holds_the_same_sound_whatever_is_said_beside_it():
+    first, second = sound("S1/40_01.wav", 1), sound("mirror/Z-1.wav", 1)
+    assert same_sounds([second, first]) == {second.key: first.path}
+    louder = ((-3.0, -24.25), (-9.0, -31.52))
+    for other in (
+        sound("S2/40_01.wav", 1, louder), sound("S2/40_01.wav", 2), sound("S2/40_01.wav", 1, samples=48_000 * 20 + 1),
+        sound("S2/40_01.wav", 1, levels=()), sound("S1/40_01_2.wav", 1), replace(second, content=first.content),  # that is told as one file
+    ):  # fmt: skip
+        assert same_sounds([first, other]) == {}
+    mute = ((-200.0, -200.0),)
+    assert same_sounds([sound("S1/a.wav", 1, mute), sound("S2/a.wav", 1, mute)]) == {}
 
 
 def test_a_copy_may_be_all_that_is_left_of_a_take():

@@ -7,7 +7,7 @@ from dataclasses import dataclass, replace
 
 from vesk.core.clocks.choice import Choice, Said, choose_clock
 from vesk.core.day.recording import ASIDE, Item, Known, clocks_of, know, with_report
-from vesk.core.intake.copies import SAME_FILE, SMALLER, doubles, smaller_copies
+from vesk.core.intake.copies import SAME_FILE, SAME_SOUND, SMALLER, doubles, same_sounds, smaller_copies
 from vesk.core.intake.naming import DEFAULT_PATTERNS
 from vesk.core.intake.oddities import Lost, Oddity, find_oddities
 from vesk.core.intake.off_speed import Conflict, OffSpeed, find_conflicts, find_off_speed
@@ -63,11 +63,12 @@ def know_day(
     known = {one.key: know(one, clocks[one.source].clock, told[one.source], day, patterns) for one in items}
     filed = [one.filed for one in known.values()]
     slow = find_off_speed(filed)
-    copies, smaller = doubles(filed), smaller_copies(filed)
+    copies, mirrored, smaller = doubles(filed), same_sounds(filed), smaller_copies(filed)
     for key, one in known.items():
         put = one.item.put_right.get(ASIDE)
         found = f"off-speed: {slow[key].reason}" if key in slow else ""
         found = f"{SMALLER} {smaller[key]}" if key in smaller else found
+        found = f"{SAME_SOUND} {mirrored[key]}" if key in mirrored else found
         found = f"{SAME_FILE} {copies[key]}" if key in copies else found
         reason = found if put is None else put
         if reason:
@@ -76,12 +77,13 @@ def know_day(
         if put == "" and key in slow:
             del slow[key]  # a person brought it back
     compared = [
-        (one, compare(one, [item for item in filed if item.key not in {*copies, *smaller}], day)) for one in reports
+        (one, compare(one, [item for item in filed if item.key not in {*copies, *mirrored, *smaller}], day))
+        for one in reports
     ]
     for report, beside in compared:
         for key, entry in beside.matched.items():
             known[key] = with_report(known[key], report, entry)
-    there = [one for one in filed if not _said_aside(known[one.key]) and one.key not in smaller]
+    there = [one for one in filed if not _said_aside(known[one.key]) and one.key not in {*mirrored, *smaller}]
     conflicts = tuple(find_conflicts(there, slow))
     oddities = find_oddities(filed, day, off_speed=slow, conflicts=conflicts, unusable=unusable, reports=compared)
     return DayKnown(known, clocks, slow, conflicts, tuple(oddities))

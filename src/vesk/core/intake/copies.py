@@ -1,4 +1,4 @@
-"""Files that are there twice: byte for byte, or as a smaller picture of the same take beside the one that was shot."""
+"""Files that are there twice: byte for byte, the same sound under other words, a smaller picture of the same take."""
 
 from __future__ import annotations
 
@@ -6,9 +6,11 @@ from collections.abc import Mapping, Sequence
 from fractions import Fraction
 
 from vesk.core.intake.filed import Filed
-from vesk.core.kinds import PICTURE
+from vesk.core.kinds import PICTURE, SOUND
 
-SAME_FILE, SMALLER = "the same file as", "a smaller copy of"  # why such a file is set aside, before which it copies
+# Why such a file is set aside, before which it copies.
+SAME_FILE, SAME_SOUND, SMALLER = "the same file as", "the same sound as", "a smaller copy of"
+_SILENT_DB = -100.0
 _LEVEL_DB = 0.7  # coding a sound anew changes its level by less, but for what one channel laid on two loses on each
 _SHARED_DB = 3.01
 _ONE_IN = 4
@@ -16,7 +18,7 @@ _ONE_IN = 4
 
 def is_copy(aside: str) -> bool:
     """Say whether a recording is set aside for being a copy."""
-    return aside.startswith((SAME_FILE, SMALLER))
+    return aside.startswith((SAME_FILE, SAME_SOUND, SMALLER))
 
 
 def doubles(recordings: Sequence[Filed]) -> dict[str, str]:
@@ -37,6 +39,32 @@ def doubles(recordings: Sequence[Filed]) -> dict[str, str]:
     for same in by_content.values():
         first, *rest = sorted(same, key=lambda one: (len(one.path), one.path))
         found.update({one.key: first.path for one in rest})
+    return found
+
+
+def same_sounds(recordings: Sequence[Filed]) -> dict[str, str]:
+    """Return, for every sound that another file holds too, the path of the one that stands for both.
+
+    A recorder writes to two cards, and what it says beside the sound differs: they begin on one label, are as long to
+    the sample, and no channel's peak or level differs by a hundredth of a decibel.
+
+    Parameters
+    ----------
+    recordings : sequence of Filed
+        The day's; until it was listened to, a sound is no copy.
+    """
+    alike: dict[tuple[object, ...], list[Filed]] = {}
+    for one in recordings:
+        heard = any(level.rms_db > _SILENT_DB for level in one.levels)
+        if one.kind == SOUND and one.header is not None and one.samples and heard:
+            levels = tuple((round(level.peak_db, 2), round(level.rms_db, 2)) for level in one.levels)
+            alike.setdefault((one.header, one.samples, one.sample_rate, levels), []).append(one)
+    found = {}
+    for same in alike.values():
+        first, *rest = sorted(same, key=lambda one: (len(one.path), one.path))
+        # In one folder they may be two tracks of a take that carry the same.
+        others = (one for one in rest if _folder(one) != _folder(first))
+        found.update({one.key: first.path for one in others if one.content != first.content or not one.content})
     return found
 
 

@@ -8,7 +8,7 @@ from dataclasses import dataclass
 
 import numpy as np
 
-from vesk.core.intake.copies import doubles, smaller_copies
+from vesk.core.intake.copies import doubles, same_sounds, smaller_copies
 from vesk.core.intake.filed import Filed
 from vesk.core.intake.naming import missing_numbers
 from vesk.core.intake.off_speed import Conflict, OffSpeed
@@ -262,16 +262,30 @@ def _doubled(recordings: Sequence[Filed]) -> Iterator[Oddity]:
             says,
             "It is set aside; delete it, or find out which file is missing.",
         )
-    folders: dict[str, list[tuple[str, str]]] = {}
-    for key, shot in smaller_copies(recordings).items():
-        folders.setdefault(names[key].path.rpartition("/")[0], []).append((key, shot))
-    for folder, copies in folders.items():
-        says = f"{names[copies[0][0]].path} is a smaller copy of {copies[0][1]}"
-        if len(copies) > 1:
-            says += f", and {len(copies) - 1} more in {folder or 'the same folder'} are copies likewise"
-        says += ": name, timecode, length and sound are the same"
-        do = "What was shot counts, copies are set aside. Bring them back if they are another camera's."
-        yield Oddity(OddityKind.SMALLER_COPY, tuple(sorted(key for key, _ in copies)), NOTE, says, do)
+    yield from _by_folder(
+        OddityKind.SMALLER_COPY, smaller_copies(recordings), names, "is a smaller copy of",
+        "name, timecode, length and sound are the same",
+        "What was shot counts, copies are set aside. Bring them back if they are another camera's.",
+    )  # fmt: skip
+    yield from _by_folder(
+        OddityKind.SAME_SOUND, same_sounds(recordings), names, "holds the same sound as",
+        "timecode, length to the sample and every channel's level are the same",
+        "One of each counts, the other is set aside. Bring it back if it is another recorder's.",
+    )  # fmt: skip
+
+
+def _by_folder(
+    kind: OddityKind, copies: Mapping[str, str], names: Mapping[str, Filed], is_of: str, why: str, do: str
+) -> Iterator[Oddity]:
+    """Tell copies, a line for each folder of them."""
+    folders: dict[str, list[str]] = {}
+    for key in copies:
+        folders.setdefault(names[key].path.rpartition("/")[0], []).append(key)
+    for folder, keys in folders.items():
+        says = f"{names[keys[0]].path} {is_of} {copies[keys[0]]}"
+        if len(keys) > 1:
+            says += f", and {len(keys) - 1} more in {folder or 'the same folder'} likewise"
+        yield Oddity(kind, tuple(sorted(keys)), NOTE, f"{says}: {why}", do)
 
 
 def _reported(report: Report, compared: Compared, names: Mapping[str, Filed]) -> Iterator[Oddity]:
