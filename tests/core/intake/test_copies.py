@@ -70,7 +70,8 @@ def test_a_second_card_of_a_recorder_holds_the_same_sound_whatever_is_said_besid
     louder = ((-3.0, -24.25), (-9.0, -31.52))
     for other in (
         sound("S2/40_01.wav", 1, louder), sound("S2/40_01.wav", 2), sound("S2/40_01.wav", 1, samples=48_000 * 20 + 1),
-        sound("S2/40_01.wav", 1, levels=()), sound("S1/40_01_2.wav", 1), replace(second, content=first.content),  # that is told as one file
+        sound("S2/40_01.wav", 1, levels=()), sound("S1/40_01_2.wav", 1),
+        replace(second, content=first.content),  # that is told as one file
     ):  # fmt: skip
         assert same_sounds([first, other]) == {}
     mute = ((-200.0, -200.0),)
