@@ -18,7 +18,8 @@ from vesk.settings import Settings
 def watched(tmp_path, monkeypatch):
     """Watch a database and two children, one of which dies at once whenever it is started."""
     own, _ = cluster.have(VAR.with_name(f"{VAR.name}-cluster"))
-    cluster.start(own)
+    # Where no other one that tests at the same time looks for a port, while this one is down.
+    cluster.start(own, port=cluster.free_port(cluster.FIRST_PORT + 1000))
     monkeypatch.setattr(supervisor, "_waits", lambda recent: 0.02 * recent)
     running = supervisor.Running(Settings(own.url("postgres"), tmp_path, ()), "test", own)
     running.start("dies", [sys.executable, "-c", "import sys; sys.exit(3)"])
