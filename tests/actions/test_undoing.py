@@ -3,6 +3,7 @@
 from fractions import Fraction
 
 import pytest
+from sqlalchemy import event
 from tests.conftest import shown
 from tests.paper_day import paper_day, picture, recording, sound, source
 
@@ -10,7 +11,7 @@ from vesk.actions import clocks, correct, facts, joining, oddities, pairing, sou
 from vesk.core.errors import RefusedError, StaleError
 from vesk.core.kinds import Clock
 from vesk.core.sound.measurement import refused
-from vesk.store import journal, overrides, pairings
+from vesk.store import journal, overrides, pairings, trail
 
 
 @pytest.fixture
@@ -161,3 +162,22 @@ def test_lines_are_found_by_person_take_and_device(db, settings, day):
     assert found(take="%") == []
     assert any("boom" in what or "2.5" in what for what in found(device="S1"))
     assert all("2.5" not in what for what in found(device="A"))
+
+
+def test_what_is_looked_at_of_a_take_that_was_slipped_on_and_on_is_what_came_since(db, settings, day):
+    for _ in range(20):
+        acts(db, settings, day)["slip"]()
+        db.commit()
+    listed = journal.of_day(db, day.id, most=2)
+    db.expunge_all()
+    loaded = []
+    count = lambda row, _: loaded.append(row.id)  # noqa: E731
+    event.listen(trail.RowChange, "load", count)
+    try:
+        assert listed[0].id in journal.undoable(db, listed)
+    finally:
+        event.remove(trail.RowChange, "load", count)
+    assert 0 < len(loaded) < 12
+    told = list(journal.every_line(db, day.id, journal.Asked()))
+    assert len(told) == len(journal.of_day(db, day.id))
+    assert told[-1][1:] == (listed[0].by, listed[0].what)

@@ -2,8 +2,9 @@
 
 from __future__ import annotations
 
-from collections.abc import Collection, Mapping
+from collections.abc import Collection, Iterable, Mapping
 from dataclasses import dataclass
+from datetime import datetime
 from typing import Any
 
 from sqlalchemy import or_
@@ -45,9 +46,22 @@ def of_day(
     session: Session, day_id: int, asked: Asked | None = None, *, most: int = 500, before: int = 0
 ) -> list[JournalRow]:
     """Return a day's lines, the newest first; those `before` a line's number, where one is given."""
-    query = select(JournalRow).where(JournalRow.day_id == day_id).order_by(col(JournalRow.id).desc())
+    query = _lines(select(JournalRow), day_id, asked).order_by(col(JournalRow.id).desc())
     if before:
         query = query.where(col(JournalRow.id) < before)
+    return list(session.exec(query.limit(most)))
+
+
+def every_line(session: Session, day_id: int, asked: Asked) -> Iterable[tuple[datetime, str, str]]:
+    """Return when, who and what of all lines of a day that are asked for, the oldest first, some at a time."""
+    query = _lines(select(JournalRow.at, JournalRow.by, JournalRow.what), day_id, asked).order_by(col(JournalRow.id))
+    found: Iterable[tuple[datetime, str, str]] = session.exec(query.execution_options(yield_per=1000))
+    return found
+
+
+def _lines(query: Any, day_id: int, asked: Asked | None) -> Any:
+    """Return a query of lines, narrowed to those of a day that are asked for."""
+    query = query.where(JournalRow.day_id == day_id)
     if asked and asked.by:
         query = query.where(JournalRow.by == asked.by)
     if asked and asked.take:
@@ -59,7 +73,7 @@ def of_day(
         rows = select(Recording.id).where(col(Recording.source_id).in_(own))
         of_source = select(RowChange.entry).where(col(RowChange.source_id).in_(own))
         query = query.where(or_(_about(rows), (col(JournalRow.entry) != "") & col(JournalRow.entry).in_(of_source)))
-    return list(session.exec(query.limit(most)))
+    return query
 
 
 def _escaped(typed: str) -> str:

@@ -84,14 +84,16 @@ def laid_over(
     rows = {(one.table_name, one.row_id) for changes in made.values() for one in changes}
     later: dict[tuple[str, int], list[RowChange]] = {}
     if rows:
-        for one in session.exec(
-            select(RowChange).where(tuple_(col(RowChange.table_name), col(RowChange.row_id)).in_(rows))
-        ):
+        # What was before the first of them lies over none: a take may have been slipped a thousand times.
+        first = min(one.id for changes in made.values() for one in changes)
+        own = tuple_(col(RowChange.table_name), col(RowChange.row_id)).in_(rows)
+        for one in session.exec(select(RowChange).where(own, col(RowChange.id) > first)):
             later.setdefault((one.table_name, one.row_id), []).append(one)
     found = set()
     for entry, changes in made.items():
         for one in changes:
-            others = (o for o in later[one.table_name, one.row_id] if o.id > one.id and o.entry not in chains[entry])
+            since = later.get((one.table_name, one.row_id), ())
+            others = (o for o in since if o.id > one.id and o.entry not in chains[entry])
             if any(_weighed(one) & _weighed(other) for other in others):
                 found.add(entry)
     return found
