@@ -30,6 +30,7 @@ sys.path.insert(0, str(PROJECT / "src"))
 os.environ["PYTHONPATH"] = str(PROJECT / "src")  # for the processes that tests start
 
 from vesk.core.timecode import FrameRate  # noqa: E402
+from vesk.services import cluster  # noqa: E402
 from vesk.settings import Settings  # noqa: E402
 from vesk.store.session import open_session  # noqa: E402
 
@@ -37,8 +38,12 @@ from vesk.store.session import open_session  # noqa: E402
 property_tests.register_profile("shared", deadline=None)
 property_tests.load_profile("shared")
 PAL = FrameRate(Fraction(25))
-# Where databases lie: each of the processes that test at once has its own.
-VAR = Path(os.environ.get("VESK_TEST_VAR") or PROJECT / "var" / f"test{os.environ.get('PYTEST_XDIST_WORKER', '')}")
+# Each of the processes that test at once has databases of its own, and ports: one that is killed in a test would find
+# its port taken by another's.
+_PROCESS = os.environ.get("PYTEST_XDIST_WORKER", "")
+VAR = Path(os.environ.get("VESK_TEST_VAR") or PROJECT / "var" / f"test{_PROCESS}")
+if _PROCESS:
+    cluster.FIRST_PORT += 300 * (int(_PROCESS.removeprefix("gw")) + 1)
 SHORT = """
 [production]
 name = "The Lantern Ferry"
@@ -189,7 +194,6 @@ def measured_once(tmp_path_factory: pytest.TempPathFactory) -> Iterator[None]:
 @pytest.fixture(scope="session")
 def cluster_url() -> Iterator[Any]:
     """A PostgreSQL cluster for this run, with a migrated template database."""
-    from vesk.services import cluster
     from vesk.store import migrate
 
     own, _ = cluster.have(VAR)
