@@ -103,9 +103,11 @@ class CacheEntry:
         OSError
             If there is none.
         """
-        for path in (self.light, *sorted(self.folder.glob(f"{self.light.name}.*.part"), reverse=True)):
-            with suppress(OSError):
-                return path.open("rb")
+        with suppress(OSError):
+            return self.light.open("rb")
+        with suppress(OSError, ValueError):  # the newest: one that was killed may have left its own
+            parts = self.folder.glob(f"{self.light.name}.*.part")
+            return max(parts, key=lambda path: path.stat().st_mtime_ns).open("rb")
         return self.light.open("rb")  # it may have become whole just then
 
     @property

@@ -84,6 +84,12 @@ def test_a_copy_may_be_all_that_is_left_of_a_take():
     assert set(smaller_copies([*more, *copies])) == {one.path for one in copies[:4]}
 
 
+def test_another_camera_beside_them_in_a_flat_folder_changes_nothing():
+    copies = takes("A001", (-30, -24, -37), "-small.mov", SMALL)
+    others = [picture(f"A001/B001_00{n}.mov", n, -28.0, pixels=1920 * 1080) for n in range(6)]
+    assert set(smaller_copies([*SHOT, *copies, *others])) == {one.path for one in copies}
+
+
 def test_a_mute_copy_lies_below_what_was_shot():
     copies = takes("A001/sub", (0, 0, 0), pixels=SMALL, channels=0, levels=())
     assert len(smaller_copies([*SHOT, *copies])) == 3

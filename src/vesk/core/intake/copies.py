@@ -73,7 +73,7 @@ def smaller_copies(recordings: Sequence[Filed]) -> dict[str, str]:
 
     Cameras write a second, smaller picture of every take, and rooms make such copies: equal name, label, rate and
     length, the same sound coded anew. Two cameras that are started together have some of that, but not on every take:
-    a folder is one of copies only as a whole, but for one in four.
+    what is of one size in a folder is copies only as a whole, but for one in four.
 
     Parameters
     ----------
@@ -81,12 +81,12 @@ def smaller_copies(recordings: Sequence[Filed]) -> dict[str, str]:
         The day's; until a picture's sound was listened to, it is no copy.
     """
     alike: dict[tuple[Fraction, Fraction], list[Filed]] = {}
-    folders: dict[str, list[Filed]] = {}
+    folders: dict[tuple[str, int], list[Filed]] = {}
     for one in recordings:
         if one.kind == PICTURE and one.header is not None and one.fps is not None:
             alike.setdefault((one.header, one.fps), []).append(one)
         if one.kind == PICTURE:
-            folders.setdefault(_folder(one), []).append(one)
+            folders.setdefault((_folder(one), one.pixels), []).append(one)
     found: dict[str, Filed] = {}
     for same in alike.values():
         for one in same:
@@ -96,14 +96,13 @@ def smaller_copies(recordings: Sequence[Filed]) -> dict[str, str]:
     return _of_whole_folders(found, folders)
 
 
-def _of_whole_folders(found: Mapping[str, Filed], folders: Mapping[str, Sequence[Filed]]) -> dict[str, str]:
-    """Return the copies in folders that hold little else; where both lie in one folder, those of every take there."""
+def _of_whole_folders(found: Mapping[str, Filed], folders: Mapping[tuple[str, int], Sequence[Filed]]) -> dict[str, str]:
+    """Return the copies in folders that hold little else of their size."""
     kept = {}
     for own in folders.values():
         copies = [(one, found[one.key]) for one in own if one.key in found]
-        shot = {one.path for one in own if one.key not in found}
-        others = shot - {of.path for _, of in copies}  # a copy may be all that is left of a take
-        if copies and len(others) * _ONE_IN <= len(copies) and _sound_alike(copies):
+        others = len(own) - len(copies)  # a copy may be all that is left of a take
+        if copies and others * _ONE_IN <= len(copies) and _sound_alike(copies):
             kept.update({one.key: of.path for one, of in copies})
     return kept
 

@@ -71,6 +71,7 @@ const film = (figure, index, heard) => {
     Object.assign(canvas.dataset, { frame: key, light: "1" });
   } else if (!copy && heard === null && canvas.dataset.frame !== key) {
     canvas.dataset.frame = key;
+    delete canvas.dataset.light;
     const still = new Image();
     still.onload = () => {
       if (canvas.dataset.frame !== key || canvas.dataset.light) return;

@@ -111,8 +111,10 @@ export class Pane {
     });
     const copy = now.light === "ready" || now.light === "making" ? copyOf(now.id, this.arrived) : null;
     const there = copy instanceof Copy && copy.has(frame);
-    if (now.light !== "ready" && !there) {
-      const why = now.light === "making" ? `light copy ${now.percent} %` : now.problem || "no picture can be shown";
+    // A copy that grew since it was fetched would show its last frame for every later one.
+    if (copy instanceof Copy ? !there : now.light !== "ready") {
+      const made = now.light === "ready" ? "more of the light copy is fetched" : `light copy ${now.percent} %`;
+      const why = now.light === "ready" || now.light === "making" ? made : now.problem || "no picture can be shown";
       this.still_(now, frame, speed, now.light === "none" ? "its picture cannot be decoded here" : why);
       return;
     }
