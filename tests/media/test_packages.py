@@ -1,21 +1,27 @@
 """What lies beside the takes of a package: timelines and lists of hashes, as programs that are not ours read them."""
 
+import random
 from dataclasses import replace
 from fractions import Fraction
 from pathlib import Path
 from urllib.parse import unquote, urlparse
 
+import numpy as np
 import opentimelineio as otio
+import pypdfium2
 import pytest
 from tests.core.test_handover import FILM, NINE, NTSC, PAL, lay, picture, sound
 
 from vesk.core.errors import MediaError
 from vesk.core.handover.angles import angles_of
+from vesk.core.handover.edl import edit_lists
+from vesk.core.handover.elsewhere import read_edit_list
+from vesk.core.handover.read_back import unlike, unlike_list
 from vesk.core.handover.timeline import Joined, Marker, Timeline
 from vesk.core.timecode import FrameRate, Timecode
 from vesk.core.timemap import TimeMap
 from vesk.media import hash_list, paper
-from vesk.media.aaf_file import write_aaf
+from vesk.media.aaf_file import read_aaf, write_aaf
 from vesk.media.otio_file import read_angles, read_otio, write_angles, write_otio
 
 MADE = [(PAL, False), (FILM, False), (NTSC, True)]
@@ -91,6 +97,41 @@ def test_each_moment_is_a_group_whose_angles_lie_as_on_the_day_to_the_sample(tmp
             assert abs(first + one.at - on_day[clip.media.name, clip.first]) < Fraction(1, 10**6)
 
 
+def mixed(seed):
+    """A day whose cameras stand at several rates, clip on clip, one recorder running on beneath at another rate."""
+    chance = random.Random(seed)  # noqa: S311 - a made day
+    fps, rate = (FILM, PAL, NTSC)[seed % 3], Fraction((44_100, 48_000, 96_000)[seed % 3])
+    media, joined, at = [], [], NINE
+    for number in range(12):
+        own = chance.choice([fps, 2 * fps, Fraction(50)])
+        count = round(chance.randrange(200, 900) / fps * own)
+        kept = (7, 60) if number % 4 == 3 else None
+        media.append(replace(picture(f"p{number}", at, fps=fps), duration=count / own, rate=own, kept=kept))
+        offset = NINE - 10 - at + Fraction(chance.randrange(-500, 500), 48_000)
+        joined.append(Joined(f"p{number}", "s", TimeMap.with_ppm(offset, Fraction(chance.randrange(-60, 60))), True))
+        at += count / own
+    media.append(replace(sound("s", NINE - 10, rate=rate), duration=at - NINE + 20))
+    return lay(media, joined, fps=fps, drop=False)[0]
+
+
+@pytest.mark.parametrize("seed", range(6))
+def test_clips_of_several_rates_in_a_row_are_not_pushed_by_what_a_frame_before_them_rounds(tmp_path, seed):
+    timeline = mixed(seed)
+    write_otio(timeline, tmp_path / "day.otio", originals="x")
+    write_aaf(timeline, tmp_path / "day.aaf", originals=Path("/x"))
+    for name, back in (("day.otio", read_otio(tmp_path / "day.otio")), ("day.aaf", read_aaf(tmp_path / "day.aaf"))):
+        assert unlike([timeline], [back], name) == ""
+        moved = [replace(back[0], at=back[0].at + Fraction(1, 40_000)), *back[1:]]
+        assert f"{back[0].name} reads back from {name} elsewhere" in unlike([timeline], [moved], name)
+        other = [replace(back[0], label=back[0].label + Fraction(1, 10)), *back[1:]]
+        assert "another part of it" in unlike([timeline], [other], name)
+    for track in timeline.tracks:
+        read = [one for text in edit_lists(timeline, track) for one in read_edit_list(text, timeline.fps)]
+        assert unlike_list(timeline, track.clips, read, "x.edl") == ""
+        late = [replace(read[0], at=read[0].at + Fraction(1, 40_000)), *read[1:]]
+        assert "elsewhere than it was laid" in unlike_list(timeline, track.clips, late, "x.edl")
+
+
 @pytest.mark.parametrize("text", ["", "{}", '{"OTIO_SCHEMA": "Clip.2", "name": "x"}', "[1, 2", "\0" * 64])
 def test_what_is_no_timeline_is_refused_with_its_name(tmp_path, text):
     path = tmp_path / "their.otio"
@@ -149,11 +190,22 @@ def test_the_identifier_of_a_list_is_that_of_the_standard():
 
 
 def test_the_report_prints_whatever_things_are_called(tmp_path):
-    take = paper.PaperTake("31/1", "<script>.mov", "09:00", "a.wav", "slip", "", "", "x", "a.wav", "", "")
-    clock = paper.PaperClock("A", "against S1", ("0,0 10,10",), ((1.0, 2.0),), "1.00")
-    page = paper.page_of(paper.PaperReport("Day", "It holds", (), (take,) * 40, ("b.mov: nobody",), (clock,)))
-    assert "&lt;script&gt;.mov" in page
-    paper.write_pdf(page, tmp_path / "report.pdf")
-    data = (tmp_path / "report.pdf").read_bytes()
-    assert data.startswith(b"%PDF")
+    named = "<script> #let x = *1* $a$ @c `d` é_ж_ω.mov"
+    take = paper.PaperTake("31/1", named, "09:00", "a.wav", "slip", "", "", "x", "a.wav", "", "")
+    open_one = replace(take, slate="31/2", delivered="", reason="nobody checked it", remark="twice")
+    clock = paper.PaperClock("A", "against S1", ("0,0 10,10", "", "5,5"), ((1.0, 2.0),), "1.00")
+    report = paper.PaperReport("Day", "It holds", ("one",), (take, open_one) * 20, ("b.mov: nobody",), (clock,))
+    page = paper.page_of(report)
+    assert page.count("<td>&lt;script&gt; #let x") == 40
+    paper.write_pdf(report, tmp_path / "report.pdf")
+    # Rendered by another program: its words are all there, and there is ink where the clock is drawn.
+    pages = pypdfium2.PdfDocument(tmp_path / "report.pdf")
+    said = "".join(one.get_textpage().get_text_range() for one in pages)
+    joined = "".join(said.replace("\ufffe", "").split())
+    assert joined.count("".join(named.split())) == 40
+    assert joined.count("nobodycheckedit(twice)") == 20
+    assert joined.count("handedover") == len(pages) - 1 > 1
+    assert (said.count("What is missing"), said.count("against S1")) == (1, 1)
+    assert np.array(pages[len(pages) - 1].render(scale=1).to_pil().convert("L")).min() < 60
+    assert {round(value) for value in pages[0].get_size()} == {595, 842}  # A4, in points
     assert NINE == 32_400

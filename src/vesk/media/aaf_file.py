@@ -6,13 +6,16 @@ place is exact; rates of corrected sounds are said in a comment on the clip, sin
 
 from __future__ import annotations
 
+from collections.abc import Iterator
 from fractions import Fraction
 from pathlib import Path
 from typing import Any
-from urllib.parse import quote
+from urllib.parse import quote, unquote
 
 import aaf2
 
+from vesk.core.errors import MediaError
+from vesk.core.handover.read_back import ReadClip
 from vesk.core.handover.timeline import Clip, Media, Timeline, Track
 from vesk.core.kinds import PICTURE
 from vesk.core.timecode import FrameRate
@@ -72,15 +75,18 @@ def _add_track(
     slot["PhysicalTrackNumber"].value = number
     sequence = file.create.Sequence(media_kind="picture" if picture else "sound")
     slot.segment = sequence
+    places = [round(clip.at * rate) for clip in track.clips]
     at = 0
-    for clip in track.clips:
-        begins, length = round(clip.at * rate), max(1, round(clip.takes * rate))
+    for clip, begins, after in zip(track.clips, places, [*places[1:], None], strict=True):
+        length = max(1, round(clip.takes * rate))
+        if after is not None:  # a length that was rounded up moves nothing that follows
+            length = max(1, min(length, after - begins))
         if begins > at:
             sequence.components.append(file.create.Filler(sequence.media_kind, begins - at))
         master = masters.get(clip.media.key)
         if master is None:
             master = masters[clip.media.key] = _master(file, clip.media, originals)
-        shown = master.create_source_clip(slot_id=1, start=round(clip.first * clip.media.rate), length=length)
+        shown = master.create_source_clip(slot_id=1, start=round(clip.first * rate), length=length)
         _say(file, shown, clip)
         sequence.components.append(shown)
         at = begins + length
@@ -163,3 +169,40 @@ def _add_markers(file: Any, made: Any, timeline: Timeline) -> None:
         sequence.components.append(one)
     slot.segment = sequence
     made.slots.append(slot)
+
+
+def read_aaf(path: Path) -> list[ReadClip]:
+    """Read the clips of a composition: what a slot shows, from which master, and by that the file's own timecode.
+
+    Raises
+    ------
+    MediaError
+        If it holds none.
+    """
+    with aaf2.open(str(path), "r") as file:
+        made = next(file.content.toplevel(), None)
+        if made is None:
+            raise MediaError(path, "it holds no composition", "Export the timeline itself.")
+        return [clip for slot in made.slots if hasattr(slot.segment, "components") for clip in _clips_of(slot)]
+
+
+def _clips_of(slot: Any) -> Iterator[ReadClip]:
+    """Yield the clips of a slot. What a clip begins at counts as the slot does that it lies in."""
+    rate, at = Fraction(slot.edit_rate), 0
+    for shown in slot.segment.components:
+        if isinstance(shown, aaf2.components.SourceClip) and shown.mob is not None:
+            own = shown.mob.slot_at(shown.slot_id)
+            place = own.segment.mob.slot_at(own.segment.slot_id)
+            label = Fraction(shown.start) / rate + Fraction(place.segment.start) / Fraction(place.edit_rate)
+            file = _file_of(own.segment.mob)
+            picture = slot.media_kind.lower() == "picture"
+            lies, takes = Fraction(at) / rate, Fraction(shown.length) / rate
+            yield ReadClip(slot.name, shown.mob.name, file, lies, takes, label, picture)
+        at += shown.length if slot.media_kind != "DescriptiveMetadata" else 0
+
+
+def _file_of(mob: Any) -> str:
+    """Return the name of the file that a mob leads to."""
+    for locator in mob.descriptor.get("Locator", []):
+        return unquote(str(locator["URLString"].value)).rsplit("/", 1)[-1]
+    return ""

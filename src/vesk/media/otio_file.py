@@ -7,8 +7,8 @@ stands in each clip's metadata as ``num/den``.
 from __future__ import annotations
 
 from collections.abc import Collection, Sequence
-from dataclasses import dataclass
 from fractions import Fraction
+from math import floor
 from pathlib import Path
 from typing import Any
 from urllib.parse import quote, unquote
@@ -16,6 +16,7 @@ from urllib.parse import quote, unquote
 import opentimelineio as otio
 
 from vesk.core.errors import MediaError
+from vesk.core.handover.read_back import ReadClip
 from vesk.core.handover.timeline import Clip, Timeline
 from vesk.core.kinds import PICTURE
 from vesk.core.timecode import nearest_rate
@@ -60,14 +61,15 @@ def _made(timeline: Timeline, originals: str, copied: Collection[str]) -> Any:
         kind = otio.schema.TrackKind.Video if track.kind == PICTURE else otio.schema.TrackKind.Audio
         own = otio.schema.Track(track.name, kind=kind)
         rate = track.clips[0].media.rate if track.clips and track.kind != PICTURE else timeline.fps
-        at = 0
-        for clip in track.clips:
-            begins = round(clip.at * rate)
-            if begins > at:
-                own.append(otio.schema.Gap(duration=otio.opentime.RationalTime(begins - at, float(rate))))
-            made_clip, length = _clip(clip, rate, "originals" if clip.media.path in copied else originals)
+        at = Fraction(0)
+        for clip, after in zip(track.clips, [*track.clips[1:], None], strict=True):
+            if clip.at > at:
+                own.append(otio.schema.Gap(duration=_whole(clip.at - at, rate, clip.media.rate)))
+            # A length that was rounded up moves nothing that follows.
+            room = None if after is None else floor((after.at - clip.at) * clip.media.rate)
+            made_clip, taken = _clip(clip, room, "originals" if clip.media.path in copied else originals)
             own.append(made_clip)
-            at = begins + length
+            at = clip.at + taken / clip.media.rate
         made.tracks.append(own)
     for marker in timeline.markers:
         at_frame = otio.opentime.RationalTime(float(marker.at * timeline.fps), float(timeline.fps))
@@ -80,8 +82,14 @@ def _made(timeline: Timeline, originals: str, copied: Collection[str]) -> Any:
     return made
 
 
-def _clip(clip: Clip, rate: Fraction, originals: str) -> tuple[Any, int]:
-    """Return a clip, and how many frames or samples of its track it takes."""
+def _whole(time: Fraction, *rates: Fraction) -> Any:
+    """Return a time in the first of several rates that counts it whole, else in one that counts it whole."""
+    rate = next((one for one in rates if (time * one).denominator == 1), Fraction(time.denominator))
+    return otio.opentime.RationalTime(float(time * rate), float(rate))
+
+
+def _clip(clip: Clip, room: int | None, originals: str) -> tuple[Any, int]:
+    """Return a clip, and how many of its own frames or samples it takes: no more than there is room for."""
     media = clip.media
     begins = round((media.start or Fraction(0)) * media.rate)
     available = otio.opentime.TimeRange(
@@ -91,6 +99,8 @@ def _clip(clip: Clip, rate: Fraction, originals: str) -> tuple[Any, int]:
     where = "/".join(part for part in (originals, media.path) if part)
     reference = otio.schema.ExternalReference(quote(where), available)
     taken = round(clip.takes * media.rate)
+    if room is not None:
+        taken = min(taken, room)
     shown = otio.opentime.TimeRange(
         otio.opentime.RationalTime(begins + round(clip.first * media.rate), float(media.rate)),
         otio.opentime.RationalTime(taken, float(media.rate)),
@@ -106,27 +116,11 @@ def _clip(clip: Clip, rate: Fraction, originals: str) -> tuple[Any, int]:
         made.effects.append(otio.schema.LinearTimeWarp("rate", time_scalar=float(clip.speed)))
         said["speed"] = _ratio(clip.speed)
     made.metadata["vesk"] = said
-    return made, round(Fraction(taken) / media.rate * rate)
+    return made, taken
 
 
 def _ratio(value: Fraction) -> str:
     return f"{value.numerator}/{value.denominator}"
-
-
-@dataclass(frozen=True, slots=True)
-class ReadClip:
-    """A clip of a timeline that was made anywhere: its track, name, file, where it lies and what of the file it shows.
-
-    `at` and `takes` are seconds from the timeline's start, `label` seconds of the file's own timecode.
-    """
-
-    track: str
-    name: str
-    file: str
-    at: Fraction
-    takes: Fraction
-    label: Fraction
-    picture: bool
 
 
 def read_otio(path: Path) -> list[ReadClip]:

@@ -2,18 +2,24 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass
+import json
+from dataclasses import asdict, dataclass
 from pathlib import Path
 
+import typst
 from jinja2 import Environment, FileSystemLoader, StrictUndefined
 
-from vesk.core.errors import StorageError
 from vesk.media.whole import written_whole
 
 _HERE = Path(__file__).parent
 _PAGES = Environment(
     loader=FileSystemLoader(_HERE), autoescape=True, undefined=StrictUndefined, trim_blocks=True, lstrip_blocks=True
 )
+# Of a take: what its columns are called, and how much of the paper's width each takes, percent.
+_COLUMNS = (
+    ("slate", 5), ("picture", 15), ("starts", 8), ("sound", 15), ("found", 10), ("done (slip: + later)", 12),
+    ("left: head, middle, tail (+ late)", 12), ("checked by", 7), ("handed over", 16),
+)  # fmt: skip
 
 
 @dataclass(frozen=True, slots=True)
@@ -31,6 +37,15 @@ class PaperTake:
     delivered: str
     reason: str
     remark: str
+
+    @property
+    def cells(self) -> tuple[str, ...]:
+        """What stands in each of its columns."""
+        handed_over = (self.delivered or self.reason) + (f" ({self.remark})" if self.remark else "")
+        return (
+            self.slate, self.picture, self.starts, self.sound, self.found, self.done, self.left, self.checked,
+            handed_over,
+        )  # fmt: skip
 
 
 @dataclass(frozen=True, slots=True)
@@ -58,7 +73,7 @@ class PaperReport:
 
 def page_of(report: PaperReport) -> str:
     """Return the report as one HTML page that needs nothing else."""
-    return _PAGES.get_template("paper_report.html").render(report=report)
+    return _PAGES.get_template("paper_report.html").render(report=report, columns=_COLUMNS)
 
 
 def write_html(page: str, target: Path) -> None:
@@ -67,17 +82,13 @@ def write_html(page: str, target: Path) -> None:
         part.write_text(page, encoding="utf-8")
 
 
-def write_pdf(page: str, target: Path) -> None:
-    """Write the page as PDF, whole or not at all.
-
-    Raises
-    ------
-    StorageError
-        If the library that prints is not whole on this machine.
-    """
-    try:
-        import weasyprint  # noqa: PLC0415 - it loads fonts, and only this needs it
-    except OSError as error:
-        raise StorageError(target, f"Debian's Pango is not installed, which prints PDF ({error})") from error
+def write_pdf(report: PaperReport, target: Path) -> None:
+    """Write the report as PDF, whole or not at all."""
+    said = asdict(report) | {
+        "columns": [name for name, _ in _COLUMNS],
+        "widths": [width for _, width in _COLUMNS],
+        "takes": [{"cells": take.cells, "delivered": bool(take.delivered)} for take in report.takes],
+    }
+    made = typst.compile(str(_HERE / "paper_report.typ"), sys_inputs={"report": json.dumps(said)})
     with written_whole(target) as part:
-        weasyprint.HTML(string=page).write_pdf(str(part))
+        part.write_bytes(made)

@@ -19,22 +19,24 @@ from vesk.actions.overview import Overview
 from vesk.core.errors import RefusedError, StorageError
 from vesk.core.handover.angles import angles_of
 from vesk.core.handover.edl import edit_lists
+from vesk.core.handover.elsewhere import There, read_edit_list
 from vesk.core.handover.naming import named
+from vesk.core.handover.read_back import unlike, unlike_list
 from vesk.core.handover.recipe import Product, Recipe
 from vesk.core.handover.timeline import Timeline
+from vesk.core.kinds import PICTURE
 from vesk.core.timecode import FrameRate, Timecode
 from vesk.core.wording import signed
 from vesk.dailies.report_lines import write_report
 from vesk.media import hash_list, paper
-from vesk.media.aaf_file import write_aaf
-from vesk.media.otio_file import ReadClip, read_angles, read_otio, write_angles, write_otio
+from vesk.media.aaf_file import read_aaf, write_aaf
+from vesk.media.otio_file import read_angles, read_otio, write_angles, write_otio
 from vesk.media.whole import have_folder, written_whole
 from vesk.store import sync_points
 from vesk.store import watched as cuts
 from vesk.store.tables import Turnover
 
 README = "READ ME.txt"
-_SAMPLE_S = Fraction(1, 44_100)
 
 
 def write_documents(
@@ -67,15 +69,16 @@ def write_documents(
     if recipe.timeline or recipe.edl or recipe.aaf:
         try:
             made, remarks, problem = _timelines(session, view, recipe, row, folder, known)
-            names += [*made, *_rough_cuts(session, view, recipe, row, folder)]
+            cut, wrong = _rough_cuts(session, view, recipe, row, folder)
+            names, problem = [*names, *made, *cut], problem or wrong
             row.says = f"IT DOES NOT HOLD: {problem} · {row.says}" if problem else row.says
         except RefusedError as error:
             remarks.append(str(error))
     first = row.says.split(" · ")[0]
-    page = paper.page_of(_report(view, row, lines, first))
-    paper.write_html(page, folder / "report.html")
+    report = _report(view, row, lines, first)
+    paper.write_html(paper.page_of(report), folder / "report.html")
     if recipe.pdf:
-        paper.write_pdf(page, folder / "report.pdf")
+        paper.write_pdf(report, folder / "report.pdf")
         names.append("report.pdf")
     names.append(README)
     with written_whole(folder / README) as part:
@@ -90,7 +93,7 @@ def _timelines(
     marked = sync_points.of_recordings(session, [one.id for one in view.recordings])
     ranges, notes = cuts.ranges_of_day(session, view.day.id), cuts.notes_of_day(session, view.day.id)
     timeline = timeline_of(view, recipe, marked, f"Day {view.day.number}", ranges, notes)
-    names, remarks, problem = list[str](), _rounding(timeline), ""
+    names, remarks, problems = list[str](), _rounding(timeline), list[str]()
     originals = Path(view.day.folder)
     if recipe.timeline:
         final = Path(row.folder)
@@ -100,42 +103,72 @@ def _timelines(
         write_otio(timeline, folder / "day.otio", originals=where, copied=copied)
         groups = angles_of(timeline)
         write_angles(groups, folder / "moments.otio", originals=where, copied=copied)
-        problem = _unlike([timeline], [read_otio(folder / "day.otio")], "day.otio")
-        problem = problem or _unlike(groups, read_angles(folder / "moments.otio"), "moments.otio")
-        if not problem:
-            remarks.append(
-                "day.otio, and the angles of each moment in moments.otio, read back: every clip lies where the day has "
-                "it, to the sample"
-            )
+        problems.append(unlike([timeline], [read_otio(folder / "day.otio")], "day.otio"))
+        problems.append(unlike(groups, read_angles(folder / "moments.otio"), "moments.otio"))
         names += ["day.otio", "moments.otio"]
     if recipe.aaf:
         write_aaf(timeline, folder / "day.aaf", originals=originals)
+        problems.append(unlike([timeline], [read_aaf(folder / "day.aaf")], "day.aaf"))
+        remarks += _in_frames(timeline)
         names.append("day.aaf")
     if recipe.edl:
-        home = have_folder(folder / "edit lists")
-        for track in timeline.tracks:
-            lists = edit_lists(timeline, track)
-            for number, text in enumerate(lists, 1):
-                stem = named("{track}", {"track": track.name}) + (f"_{number}" if len(lists) > 1 else "")
-                with written_whole(home / f"{stem}.edl") as part:
-                    part.write_text(text, encoding="utf-8", newline="\r\n")
-                names.append(f"edit lists/{stem}.edl")
+        lists, problem = _edit_lists(timeline, folder)
+        names += lists
+        problems.append(problem)
+    problem = next(filter(None, problems), "")
+    if not problem:
+        remarks.append("read back, every clip of these timelines lies where the day has it, to the sample")
     return names, remarks, problem
 
 
-def _rough_cuts(session: Session, view: Overview, recipe: Recipe, row: Turnover, folder: Path) -> list[str]:
-    """Write the rough cuts of the day's moments, as timelines and edit lists where these are asked for."""
-    names = []
+def _edit_lists(timeline: Timeline, folder: Path) -> tuple[list[str], str]:
+    """Write the edit lists of every device; return their names, and what of them does not hold."""
+    have_folder(folder / "edit lists")
+    names, problem = list[str](), ""
+    for track in timeline.tracks:
+        lists, read = edit_lists(timeline, track), list[There]()
+        for number, text in enumerate(lists, 1):
+            stem = named("{track}", {"track": track.name}) + (f"_{number}" if len(lists) > 1 else "")
+            name = f"edit lists/{stem}.edl"
+            with written_whole(folder / name) as part:
+                part.write_text(text, encoding="utf-8", newline="\r\n")
+            names.append(name)
+            read += read_edit_list((folder / name).read_text(encoding="utf-8"), timeline.fps) if track.clips else []
+        problem = problem or unlike_list(timeline, track.clips, read, f"the edit lists of {track.name}")
+    return names, problem
+
+
+def _rough_cuts(session: Session, view: Overview, recipe: Recipe, row: Turnover, folder: Path) -> tuple[list[str], str]:
+    """Write the rough cuts of the day's moments, as asked for; return their names, and what of them does not hold."""
+    names, problem = list[str](), ""
     where = os.path.relpath(view.day.folder, Path(row.folder, "rough cuts")).replace(os.sep, "/")
     for one in cuts.rough_cuts_of_day(session, view.day.id):
         moment = moments.moment_of(view, one.recording_id)
         for kind, asked in (("otio", recipe.timeline), ("edl", recipe.edl)):
             if asked and one.cut is not None:
                 name, data = watched.cut_file(view, moment, one.cut, kind, where)
-                with written_whole(have_folder(folder / "rough cuts") / name) as part:
+                path = have_folder(folder / "rough cuts") / name
+                with written_whole(path) as part:
                     part.write_bytes(data)
                 names.append(f"rough cuts/{name}")
-    return names
+                problem = problem or _unlike_cut(watched.cut_timeline(view, moment, one.cut), path)
+    return names, problem
+
+
+def _unlike_cut(timeline: Timeline, path: Path) -> str:
+    """Return what of a rough cut, read back, lies elsewhere than it was laid; empty where all of it holds."""
+    if path.suffix == ".otio":
+        return unlike([timeline], [read_otio(path)], path.name)
+    clips = [clip for track in timeline.tracks for clip in track.clips]
+    return unlike_list(timeline, clips, read_edit_list(path.read_text(encoding="utf-8"), timeline.fps), path.name)
+
+
+def _in_frames(timeline: Timeline) -> list[str]:
+    """Return what AAF rounds, in words: it counts what a picture shows in frames of the timeline."""
+    begins = [c.first * timeline.fps for track in timeline.tracks if track.kind == PICTURE for c in track.clips]
+    most = max((abs(one - round(one)) for one in begins), default=Fraction(0))
+    said = f"pictures of other rates begin up to {float(most):.2f} f elsewhere in their files"
+    return [f"day.aaf counts in frames of the timeline: {said}"] if most else []
 
 
 def _rounding(timeline: Timeline) -> list[str]:
@@ -149,21 +182,6 @@ def _rounding(timeline: Timeline) -> list[str]:
     if sounds:
         said.append(f"sounds lie under their pictures to the sample: {max(sounds) * 1e6:.0f} µs at most")
     return said
-
-
-def _unlike(meant: Sequence[Timeline], found: Sequence[Sequence[ReadClip]], name: str) -> str:
-    """Return what of timelines, read back by the library, lies elsewhere; empty where all of it holds."""
-    if len(found) != len(meant):
-        return f"{name} reads back as {len(found)} moments, not {len(meant)}"
-    for read, timeline in zip(found, meant, strict=True):
-        own = [(track.name, clip) for track in timeline.tracks for clip in track.clips]
-        if len(read) != len(own):
-            return f"{name} reads back as {len(read)} clips, not {len(own)}"
-        for one, (track, clip) in zip(read, own, strict=True):
-            # What lies before it in another rate is rounded: never by a whole sample.
-            if (one.track, one.name) != (track, clip.media.name) or abs(one.at - clip.at) >= _SAMPLE_S:
-                return f"{clip.media.name} reads back from {name} elsewhere than it was laid"
-    return ""
 
 
 def _hashes(row: Turnover, folder: Path, known: Mapping[str, str]) -> list[str]:

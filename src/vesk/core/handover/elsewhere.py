@@ -7,7 +7,7 @@ from __future__ import annotations
 
 import re
 from collections.abc import Iterable, Mapping, Sequence
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from fractions import Fraction
 
 from vesk.core.errors import RefusedError, TimecodeError
@@ -21,6 +21,7 @@ _EVENT = re.compile(
     re.ASCII,
 )
 _NAME = re.compile(r"^\*\s*(?:FROM CLIP NAME|CLIP NAME|SOURCE FILE)\s*:\s*(.+)$", re.IGNORECASE)
+_WITHIN = re.compile(r"^\*\s*(SOURCE|RECORD) BEGINS ([+-]\d+\.\d+) FRAMES AFTER ITS LABEL$", re.ASCII)
 _MOST = 20_000
 
 
@@ -103,7 +104,8 @@ def read_edit_list(text: str, rate: Fraction) -> list[There]:
     ----------
     text : str
     rate : Fraction
-        Frames a second that it counts at; whether it skips numbers it says itself.
+        Frames a second that it counts at; whether it skips numbers it says itself. What its comments say beyond
+        whole frames, as Vesk's own do, counts.
 
     Raises
     ------
@@ -117,9 +119,13 @@ def read_edit_list(text: str, rate: Fraction) -> list[There]:
         elif (found := _EVENT.match(line.strip())) is not None and len(made) < _MOST:
             made += _event(found, rate, drop=drop)
         elif (named := _NAME.match(line.strip())) is not None and made:
+            made[-1] = replace(made[-1], name=_base(named[1]) or made[-1].name)
+        elif (within := _WITHIN.match(line.strip())) is not None and made:
+            late = Fraction(within[2]) / rate
             last = made[-1]
-            name = _base(named[1])
-            made[-1] = There(name or last.name, last.at, last.takes, last.label, last.picture, last.reel)
+            made[-1] = (
+                replace(last, at=last.at + late) if within[1] == "RECORD" else replace(last, label=last.label + late)
+            )
     if not made:
         raise RefusedError("It holds no event of an edit list that can be read: export it again as EDL.")
     return made
