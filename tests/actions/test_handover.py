@@ -14,19 +14,23 @@ import pytest
 import soundfile
 from tests.actions.test_day import checked, day, only
 from tests.conftest import handed_over
+from tests.media.test_movie_copy import make as movie
 
 from vesk.actions import channels, correct, moments, package, recipes, turnover, watched
-from vesk.actions.handover import products
+from vesk.actions.handover import copies, products
 from vesk.actions.overview import Overview
 from vesk.core.errors import RefusedError, StoppedError, StorageError
 from vesk.core.handover.recipe import Product, Recipe, SoundForm, Which
 from vesk.core.kinds import Kind
-from vesk.media import checksum, hash_list
-from vesk.media.movie import read_facts, sound_blocks
+from vesk.dailies.located import Located
+from vesk.media import cache, checksum, hash_list
+from vesk.media.movie import sound_blocks
 from vesk.media.movie_copy import same_part, same_picture
 from vesk.media.otio_file import read_otio
+from vesk.media.probe import read_facts
 from vesk.store import days, journal, pairings, turnovers
 from vesk.store.session import open_session
+from vesk.store.tables import Recording
 
 __all__ = ["day"]
 
@@ -415,3 +419,38 @@ def test_every_source_is_held_against_its_hash_before_anything_is_made(db, setti
     assert before.count("31A_01.wav") == told.count("31A_01.wav") == 1  # and what holds is read once for that
     assert handed_over(folder) == {"sound/A006_001.wav"}
     assert "31A_02.wav: it holds other bytes than were checked" in report_of(folder)["A006_002.mov"]["reason"]
+
+
+@pytest.mark.parametrize(("name", "made"), [("C001.mp4", "C001.mov"), ("S9.flac", "S9.wav")])
+def test_what_cannot_hold_its_true_timecode_or_silence_goes_out_as_what_can(tmp_path, settings, name, made):
+    source = tmp_path / name
+    if name.endswith(".flac"):
+        soundfile.write(source, np.random.default_rng(4).uniform(-0.5, 0.5, (48_000, 2)), 48_000, subtype="PCM_24")
+    else:
+        movie(source, sound="aac", streams=(2,))
+    facts, before = read_facts(source), source.read_bytes()
+    place = Located(source, facts, cache.entry_of(settings.cache, "d" * 32))
+    row = Recording(id=7, day_id=1, path=name, name=name, size=1, modified_ns=1, content="d" * 32, kind=facts.kind)
+    wanted = copies.Copy(row, Product.TIMECODE, "", "", Fraction(49_200) + Fraction(1, 5), (1,))
+    package_folder = tmp_path / "package"
+    written = copies.make(package_folder, wanted, place, products.Names(), lambda: True)
+    target = package_folder / written.name
+    assert written.name == f"timecode/{made}"
+    assert {path.name for path in package_folder.rglob("*") if path.is_file()} == {made}
+    assert source.read_bytes() == before
+    own, sounds = _sound_of(source), _sound_of(target)
+    assert not sounds[:, 1].any()
+    assert np.abs(sounds[: len(own), 0] - own[: len(sounds), 0]).max() < 2**-22
+    if made.endswith(".mov"):
+        assert same_picture(source, target)
+        assert read_facts(target).timecode == "13:40:00:05"
+        assert "which was coded together with its LTC" in written.remark
+    else:
+        assert read_facts(target).time_reference == 49_200 * 48_000 + 9600
+        assert "as WAV, since FLAC holds none" in written.remark
+
+
+def _sound_of(path):
+    if path.suffix in {".wav", ".flac"}:
+        return soundfile.read(path, dtype="float32", always_2d=True)[0]
+    return np.concatenate(list(sound_blocks(path)))

@@ -121,11 +121,34 @@ def copy_movie(
             with av.open(str(part), "w", format=kind, options=options) as made:
                 copying = _Copying(original, made, source, timecode, _part_of(source, target, kept))
                 copying.lay(readers)
-                copying.keep(original.streams.audio if scratch or not readers else (), silent)
+                if scratch or not readers:
+                    copying.keep(_quiet(original, silent))
                 copying.run(original, go_on)
         except av.FFmpegError as error:
             into = target.suffix[1:].upper()
             raise MediaError(source, f"it cannot be copied into {into}: {error}", "Hand over its sound.") from error
+
+
+def coded_with_others(source: Path, silent: Collection[int]) -> bool:
+    """Say whether channels that shall be silent are coded together with others that shall stay.
+
+    Parameters
+    ----------
+    source : Path
+    silent : collection of int
+        From 0, over all its sound streams.
+    """
+    with opened(source) as original:
+        return any(quiet and len(quiet) < count and not _width(one) for one, quiet, count in _quiet(original, silent))
+
+
+def _quiet(original: Any, silent: Collection[int]) -> Iterator[tuple[Any, tuple[int, ...], int]]:
+    """Yield every sound stream, which of its channels shall be silent, and how many it has."""
+    first = 0
+    for stream in original.streams.audio:
+        channels = int(stream.codec_context.channels or 1)
+        yield stream, tuple(n - first for n in sorted(silent) if first <= n < first + channels), channels
+        first += channels
 
 
 class _Copying:
@@ -158,13 +181,9 @@ class _Copying:
             for number, (one, reader) in enumerate(tracks)
         ]
 
-    def keep(self, streams: Sequence[Any], silent: Collection[int]) -> None:
+    def keep(self, streams: Iterator[tuple[Any, tuple[int, ...], int]]) -> None:
         """Keep the original's own sound; a stream whose channels all are to be silent is left out."""
-        first = 0
-        for stream in streams:
-            channels = int(stream.codec_context.channels or 1)
-            quiet = tuple(n - first for n in sorted(silent) if first <= n < first + channels)
-            first += channels
+        for stream, quiet, channels in streams:
             if len(quiet) == channels:
                 continue
             if quiet and not _width(stream):

@@ -10,6 +10,8 @@ from fractions import Fraction
 from math import ceil, floor
 from pathlib import Path
 
+import numpy as np
+from numpy.typing import NDArray
 from sqlmodel import Session
 
 from vesk.actions import measuring
@@ -20,6 +22,7 @@ from vesk.actions.pairing_status import CHECKED
 from vesk.actions.turnover import Item
 from vesk.core.conform.written import Written
 from vesk.core.errors import MediaError, RefusedError, StoppedError
+from vesk.core.facts import Facts
 from vesk.core.handover.naming import named
 from vesk.core.handover.recipe import Product, Recipe, SoundForm
 from vesk.core.kinds import LTC, PICTURE
@@ -28,13 +31,15 @@ from vesk.core.timemap import pieces_of
 from vesk.dailies import delivering
 from vesk.dailies.located import Located
 from vesk.media import checksum, ixml, scan, wave
-from vesk.media.movie_copy import carried_by, copy_movie
+from vesk.media.movie import sound_blocks
+from vesk.media.movie_copy import LaidTrack, carried_by, coded_with_others, copy_movie
 from vesk.media.wave_copy import copy_wave
 from vesk.media.whole import have_folder, written_whole
 from vesk.store import recordings
 from vesk.store.tables import Day, Recording
 
 _BLOCK = 8 << 20
+_DECODED = "UNFINISHED.wav"  # a killed worker leaves it to the next, which writes it anew
 
 
 @dataclass(frozen=True, slots=True)
@@ -230,26 +235,72 @@ def _cut(folder: Path, copy: Copy, place: Located, names: Names, go_on: Callable
 
 
 def _with_timecode(folder: Path, copy: Copy, place: Located, names: Names, go_on: Callable[[], bool]) -> Written:
+    if place.facts.kind == PICTURE:
+        return _movie_with_timecode(folder, copy, place, names, go_on)
     facts = place.facts
-    stem = scan.as_text(place.path.stem)
-    if facts.kind == PICTURE:
-        carried = carried_by(place.path, facts.codec)
-        ending = place.path.suffix.lower() if place.path.suffix.lower() in {".mov", ".mp4", ".mxf"} else carried.ending
-        name = names.give(FOLDERS[Product.TIMECODE], stem, ending, str(copy.row.id))
-        clock = FrameRate(facts.timecode_rate or facts.fps or Fraction(25), facts.drop)
-        label = str(Timecode.at(copy.start, clock))
-        copy_movie(place.file, folder / name, timecode=label, silent=copy.silent, go_on=go_on)
-        within = float(copy.start * clock.fps - floor(copy.start * clock.fps))
-        remark = f"starts at {label} by its LTC" + (f", {within:.2f} f after that label" if within > 0.005 else "")
-        return Written(
-            name, checksum.whole_hash(folder / name), facts.samples, facts.sample_rate, facts.channels, 0, remark
-        )
-    if place.path.suffix.lower() != ".wav":
-        raise RefusedError("only WAV and movies are copied with another timecode")
-    name = names.give(FOLDERS[Product.TIMECODE], stem, ".wav", str(copy.row.id))
+    name = names.give(FOLDERS[Product.TIMECODE], scan.as_text(place.path.stem), ".wav", str(copy.row.id))
     reference = round(copy.start * facts.sample_rate)
-    copy_wave(place.file, folder / name, time_reference=reference, silent=copy.silent, go_on=go_on)
+    said = "its time reference by its LTC"
+    if place.path.suffix.lower() == ".wav":
+        copy_wave(place.file, folder / name, time_reference=reference, silent=copy.silent, go_on=go_on)
+    else:
+        bext = wave.Bext(originator="Vesk", originator_reference=place.path.stem, time_reference=reference)
+        _write_wave(folder / name, _read(place), copy.silent, facts, go_on, bext)
+        said += f"; as WAV, since {place.path.suffix[1:].upper()} holds none"
     return Written(
-        name, checksum.whole_hash(folder / name), facts.samples, facts.sample_rate, facts.channels, reference,
-        "its time reference by its LTC",
-    )  # fmt: skip
+        name, checksum.whole_hash(folder / name), facts.samples, facts.sample_rate, facts.channels, reference, said
+    )
+
+
+def _movie_with_timecode(folder: Path, copy: Copy, place: Located, names: Names, go_on: Callable[[], bool]) -> Written:
+    facts = place.facts
+    carried = carried_by(place.path, facts.codec)
+    coded = coded_with_others(place.file, copy.silent)
+    ending = place.path.suffix.lower() if place.path.suffix.lower() in {".mov", ".mp4", ".mxf"} else carried.ending
+    ending = carried.ending if coded else ending
+    name = names.give(FOLDERS[Product.TIMECODE], scan.as_text(place.path.stem), ending, str(copy.row.id))
+    clock = FrameRate(facts.timecode_rate or facts.fps or Fraction(25), facts.drop)
+    label = str(Timecode.at(copy.start, clock))
+    within = float(copy.start * clock.fps - floor(copy.start * clock.fps))
+    remark = f"starts at {label} by its LTC" + (f", {within:.2f} f after that label" if within > 0.005 else "")
+    if not coded:
+        copy_movie(place.file, folder / name, timecode=label, silent=copy.silent, go_on=go_on)
+    else:
+        plain = folder / _DECODED
+        try:
+            _write_wave(plain, sound_blocks(place.file), copy.silent, facts, go_on)
+            tracks = [LaidTrack(plain, tuple(range(facts.channels)), "as recorded")]
+            copy_movie(place.file, folder / name, tracks=tracks, scratch=False, timecode=label, go_on=go_on)
+        finally:
+            plain.unlink(missing_ok=True)
+        remark += "; its sound, which was coded together with its LTC, as it decodes and without that"
+    content = checksum.whole_hash(folder / name)
+    return Written(name, content, facts.samples, facts.sample_rate, facts.channels, 0, remark)
+
+
+def _read(place: Located) -> Iterator[NDArray[np.float32]]:
+    place.ensure_heard()
+    with place.reader() as reader:
+        for at in range(0, reader.frames, delivering.BLOCK):
+            yield reader.read(at, min(delivering.BLOCK, reader.frames - at))
+
+
+def _write_wave(
+    target: Path,
+    blocks: Iterator[NDArray[np.float32]],
+    silent: Sequence[int],
+    facts: Facts,
+    go_on: Callable[[], bool],
+    bext: wave.Bext | None = None,
+) -> None:
+    """Write sound as it decodes, some of its channels silent."""
+
+    def quiet() -> Iterator[NDArray[np.float32]]:
+        for block in blocks:
+            made = block.copy()
+            made[:, list(silent)] = 0
+            yield made
+
+    wave.write_wave(
+        target, delivering.until(quiet(), go_on), sample_rate=facts.sample_rate, channels=facts.channels, bext=bext
+    )
