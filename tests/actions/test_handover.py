@@ -264,23 +264,28 @@ def test_a_disk_that_fills_at_the_last_document_leaves_nothing_that_looks_finish
     assert hash_list.verify(Path(row.folder), next(Path(row.folder).glob("ascmhl/*.mhl"))) == []
 
 
-def test_a_movie_that_cannot_be_costs_only_itself(db, settings, day):
+def test_a_picture_that_is_retimed_goes_out_as_it_plays_with_the_sound_as_recorded(db, settings, day):
     checked(db, settings, day, "A006_001.mov")
     now = only(db, day, "A006_001.mov")
-    slip, version = now.as_corrected.slip, now.pairing.version
-    correct.set_own(db, settings, now.pairing.id, version=version, slip=slip, ppm=Fraction(5), retimed=Kind.PICTURE)
+    slip, version, ppm = now.as_corrected.slip, now.pairing.version, Fraction(400)
+    correct.set_own(db, settings, now.pairing.id, version=version, slip=slip, ppm=ppm, retimed=Kind.PICTURE)
     now = only(db, day, "A006_001.mov")
     correct.check(db, settings, now.pairing.id, version=now.pairing.version)
     db.commit()
     row, folder = hand_over(db, settings, day, Recipe(movies=True, timeline=False, edl=False))
-    assert handed_over(folder) == {"sound/A006_001.wav"}  # its picture is retimed: no movie, but its sound goes out
-    (reason,) = {
-        one.reason
-        for one in turnovers.deliveries(db, row.id)
-        if one.product == Product.MOVIE and "retimed" in one.reason
-    }
-    assert "take the rate from the timeline" in reason
-    assert report_of(folder)["A006_001.mov"]["delivered"] == "yes"
+    assert handed_over(folder) == {"sound/A006_001.wav", "movies/A006_001.mov"}
+    line = report_of(folder)["A006_001.mov"]
+    assert (line["delivered"], line["retimed"]) == ("yes", "picture")
+    stretch = now.timed_as.stretch
+    assert abs(abs(float(stretch) - 1) - 400e-6) < 1e-6
+    assert same_picture(Path(day.folder, now.picture.path), folder / "movies/A006_001.mov", stretch)
+    facts = read_facts(folder / "movies/A006_001.mov")
+    with soundfile.SoundFile(folder / "sound/A006_001.wav") as sound:
+        assert facts.channels == sound.channels  # the camera's own would not fit
+        assert abs(sound.frames - now.picture.duration * stretch * 48_000) <= 1
+    assert facts.timecode == now.picture.facts.timecode
+    (made,) = [one for one in turnovers.deliveries(db, row.id) if one.product == Product.MOVIE and one.written]
+    assert "without the camera's own sound" in made.written.remark
 
 
 def test_what_is_undone_while_copies_are_made_goes_out_again(db, settings, day, monkeypatch):

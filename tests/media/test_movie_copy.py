@@ -119,6 +119,25 @@ def test_the_scratch_may_stay_away_and_another_timecode_may_count(tmp_path, laid
     assert read_facts(target).scene == "31A"
 
 
+@pytest.mark.parametrize(("fps", "plays"), [(Fraction(24000, 1001), 25), (Fraction(30000, 1001), 30), (25, 24)])
+def test_a_picture_that_is_retimed_plays_at_its_rate_in_packets_as_they_were(tmp_path, laid, fps, plays):
+    source = make(tmp_path / "A001.mov", Fraction(fps), label="10:00:00:10")
+    stretch = Fraction(fps) / plays
+    target = tmp_path / "made.mov"
+    copy_movie(source, target, tracks=[LaidTrack(laid, (0,), "mix")], timecode="10:00:00:11", stretch=stretch)
+    assert same_picture(source, target, stretch)
+    assert not same_picture(source, target)
+    facts = read_facts(target)
+    assert (facts.fps, facts.timecode, facts.timecode_rate, facts.channels) == (plays, "10:00:00:11", plays, 1)
+    stranger = told(target)
+    assert float(stranger["Video"][0]["FrameRate"]) == plays
+    assert [(one["FrameRate"], one["TimeCode_FirstFrame"]) for one in stranger["Other"]] == [
+        (f"{plays}.000", "10:00:00:11")
+    ]
+    copy_movie(source, target, tracks=[LaidTrack(laid, (0,), "mix")], kept=(24, 48), stretch=stretch)
+    assert same_part(source, target, (24, 48), stretch)
+
+
 def test_an_mxf_of_a_coder_it_holds_stays_one_and_another_becomes_a_mov(tmp_path, laid):
     source = make(tmp_path / "A001.mxf", codec="mpeg2video")
     assert carried_by(source, "mpeg2video").ending == ".mxf"

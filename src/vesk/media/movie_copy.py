@@ -26,6 +26,7 @@ from vesk.media.whole import written_whole
 _BLOCK = 48_000
 _SAME_S = Fraction(1, 1000)  # a coarse container counts milliseconds
 _TICKS = "240000"  # of a movie's own time: edit lists round to it, and to a millisecond without
+_COARSEST, _FINEST = 10_000, 10**6  # ticks a second
 _MXF_PICTURES = {"mpeg2video"}
 _CARRIED = {".mov": ".mov", ".mp4": ".mov", ".m4v": ".mov", ".mxf": ".mxf"}
 GoOn = Callable[[], bool]
@@ -87,6 +88,7 @@ def copy_movie(
     timecode: str = "",
     silent: Collection[int] = (),
     kept: tuple[int, int] | None = None,
+    stretch: Fraction = Fraction(1),
     go_on: GoOn = lambda: True,
 ) -> None:
     """Write a movie with the original's picture and other sound first.
@@ -107,6 +109,9 @@ def copy_movie(
     kept : (int, int) or None
         From which frame, from 0, to before which it goes; None: all of it. Packets before the first that it needs to
         be decoded lie before its beginning (an edit list hides them); good sound begins with the first frame kept.
+    stretch : Fraction
+        Seconds that the picture plays for one as recorded; only MOV holds another than 1. The packets stay, their
+        times change; the original's own sound, which would not fit, is left out.
 
     Raises
     ------
@@ -116,12 +121,15 @@ def copy_movie(
     with written_whole(target) as part, opened(source) as original, ExitStack() as stack:
         readers = [(one, stack.enter_context(SoundReader(one.path))) for one in tracks]
         options = {"movflags": "use_metadata_tags", "movie_timescale": _TICKS} if target.suffix == ".mov" else {}
+        retimed = _Retimed.to(original, stretch) if stretch != 1 else None
+        if retimed is not None:
+            options["video_track_timescale"] = str(retimed.tick.denominator)
         kind = "mxf" if target.suffix == ".mxf" else "mov"
         try:
             with av.open(str(part), "w", format=kind, options=options) as made:
-                copying = _Copying(original, made, source, timecode, _part_of(source, target, kept))
+                copying = _Copying(original, made, source, timecode, _part_of(source, target, kept), retimed)
                 copying.lay(readers)
-                if scratch or not readers:
+                if (scratch or not readers) and retimed is None:
                     copying.keep(_quiet(original, silent))
                 copying.run(original, go_on)
         except av.FFmpegError as error:
@@ -151,11 +159,40 @@ def _quiet(original: Any, silent: Collection[int]) -> Iterator[tuple[Any, tuple[
         first += channels
 
 
+@dataclass(frozen=True, slots=True)
+class _Retimed:
+    """How a picture plays that is retimed: seconds for one as recorded, frames a second, and what its times count."""
+
+    stretch: Fraction
+    plays: Fraction
+    tick: Fraction
+
+    @classmethod
+    def to(cls, original: Any, stretch: Fraction) -> _Retimed:
+        recorded = next((one.average_rate for one in original.streams.video), None) or Fraction(25)
+        plays = recorded / stretch
+        # In ticks of which a frame is a whole number, where that can be.
+        scale = plays.numerator if plays.numerator < _FINEST else int(_TICKS)
+        while scale < _COARSEST:
+            scale *= 10
+        return cls(stretch, plays.limit_denominator(_FINEST), Fraction(1, scale))
+
+    def apply(self, packet: Any) -> None:
+        """Move a packet of the picture to when it plays."""
+        by = packet.time_base * self.stretch / self.tick
+        packet.dts, packet.duration = round(packet.dts * by), round((packet.duration or 0) * by)
+        if packet.pts is not None:
+            packet.pts = round(packet.pts * by)
+        packet.time_base = self.tick
+
+
 class _Copying:
     """One movie being written from another: which streams go where."""
 
-    def __init__(self, original: Any, made: Any, source: Path, timecode: str, part: Part | None) -> None:
-        self._part = part
+    def __init__(
+        self, original: Any, made: Any, source: Path, timecode: str, part: Part | None, retimed: _Retimed | None
+    ) -> None:
+        self._part, self._retimed = part, retimed
         self.video: Any = next((one for one in original.streams.video), None)
         if self.video is None:
             raise MediaError(source, "it has no picture", "It is no movie: hand over its sound.")
@@ -163,6 +200,8 @@ class _Copying:
         made.metadata.update({key: value for key, value in original.metadata.items() if key != "timecode"})
         self._picture = made.add_stream_from_template(self.video, opaque=True)
         self._picture.metadata.update({k: value for k, value in self.video.metadata.items() if k != "timecode"})
+        if retimed is not None:
+            self._picture.codec_context.framerate = retimed.plays  # what its timecode track counts by
         label = timecode or _told(original, "timecode")
         if label:
             self._picture.metadata["timecode"] = label
@@ -175,7 +214,7 @@ class _Copying:
         """Put good sound in: the first is played by itself."""
         begins = Fraction(0)
         if self.video.start_time is not None and self._part is None:
-            begins = self.video.start_time * self.video.time_base
+            begins = self.video.start_time * self.video.time_base * (self._retimed.stretch if self._retimed else 1)
         self._laid = [
             _SoundStream(self._made, one, reader, begins, first=not number)
             for number, (one, reader) in enumerate(tracks)
@@ -209,6 +248,8 @@ class _Copying:
             if packet.stream.index == self.video.index:
                 if not go_on():
                     raise StoppedError("stopped before its movie was whole")
+                if self._retimed is not None:
+                    self._retimed.apply(packet)
                 for one in self._laid:
                     one.up_to(packet.dts * packet.time_base + 1)
                 packet.stream = self._picture
@@ -396,7 +437,7 @@ def picture_packets(path: Path) -> Iterator[tuple[Fraction, bytes]]:
                 yield at * packet.time_base, bytes(packet)
 
 
-def same_part(original: Path, made: Path, kept: tuple[int, int]) -> bool:
+def same_part(original: Path, made: Path, kept: tuple[int, int], stretch: Fraction = Fraction(1)) -> bool:
     """Say whether a movie holds the packets of a part of another, its first frame kept shown at zero.
 
     Parameters
@@ -404,12 +445,14 @@ def same_part(original: Path, made: Path, kept: tuple[int, int]) -> bool:
     original, made : Path
     kept : (int, int)
         As it was asked for.
+    stretch : Fraction
+        As `copy_movie` has it.
     """
     part = part_of(original, kept)
     with opened(original) as container:
         base = container.streams.video[0].time_base
     wanted = [
-        (at - part.begin * base, content)
+        ((at - part.begin * base) * stretch, content)
         for at, content in picture_packets(original)
         if part.lead * base <= at < part.end * base
     ]
@@ -421,8 +464,8 @@ def same_part(original: Path, made: Path, kept: tuple[int, int]) -> bool:
     )
 
 
-def same_picture(one: Path, other: Path) -> bool:
-    """Say whether two movies show the very same packets at the same times.
+def same_picture(one: Path, other: Path, stretch: Fraction = Fraction(1)) -> bool:
+    """Say whether two movies show the very same packets at the same times, the second stretched as `copy_movie` has it.
 
     Containers count in ticks of their own: times are the same within a fraction of a millisecond.
     """
@@ -431,6 +474,6 @@ def same_picture(one: Path, other: Path) -> bool:
         if mine is None or theirs is None or mine[1] != theirs[1]:
             return False
         begins = begins or (mine[0], theirs[0])
-        if abs((mine[0] - begins[0]) - (theirs[0] - begins[1])) > _SAME_S:
+        if abs((mine[0] - begins[0]) * stretch - (theirs[0] - begins[1])) > _SAME_S:
             return False
     return begins is not None

@@ -17,12 +17,12 @@ from vesk.core.conform.written import Written
 from vesk.core.errors import MediaError, RefusedError, StoppedError, StorageError, VeskError
 from vesk.core.handover.naming import named
 from vesk.core.handover.recipe import Product, Recipe, SoundForm
-from vesk.core.timecode import FrameRate, Timecode
+from vesk.core.timecode import FrameRate, Timecode, nearest_rate
 from vesk.core.wording import signed
 from vesk.dailies import delivering
 from vesk.dailies.located import Located
 from vesk.media import checksum, movie, scan, wave
-from vesk.media.movie_copy import LaidTrack, carried_by, copy_movie, part_of, same_part, same_picture
+from vesk.media.movie_copy import Carried, LaidTrack, carried_by, copy_movie, part_of, same_part, same_picture
 from vesk.media.sound import SoundReader
 from vesk.media.whole import have_folder
 from vesk.settings import Settings
@@ -238,12 +238,8 @@ def _movie(
 ) -> Written:
     """Make the movie with good sound, and look that it is what it should be."""
     picture = take.picture
-    if stretch_of(take.active) != 1:
-        raise RefusedError(
-            "its picture is retimed, and a movie whose packets stay as they are plays at its own rate: hand over its "
-            "sound, and take the rate from the timeline"
-        )
-    carried = carried_by(picture.path, picture.facts.codec)
+    stretch = stretch_of(take.active)
+    carried = _carried(take, stretch)
     home = FOLDERS[Product.MOVIE]
     have_folder(folder / home)
     stem = named("{picture}", _values(take))
@@ -253,9 +249,9 @@ def _movie(
     try:
         copy_movie(
             picture.file, target, tracks=[track], scratch=recipe.scratch,
-            timecode=_label(take), kept=take.kept, go_on=go_on,
+            timecode=_label(take, stretch), kept=take.kept, stretch=stretch, go_on=go_on,
         )  # fmt: skip
-        problem = _unlike(picture.file, target, laid, written.channels, take.kept)
+        problem = _unlike(take, target, laid, written.channels, stretch)
         if problem:
             raise MediaError(target, problem, "It was taken away again; its sound is whole.")
     except BaseException:
@@ -266,14 +262,28 @@ def _movie(
     return replace(written, name=name, content=checksum.whole_hash(target), remark=remark)
 
 
-def _label(take: Take) -> str:
+def _carried(take: Take, stretch: Fraction) -> Carried:
+    """Return the container of a take's movie, and what is to be known of it."""
+    carried = carried_by(take.picture.path, take.picture.facts.codec)
+    if stretch == 1:
+        return carried
+    said = "its picture plays as it is retimed, packet by packet, without the camera's own sound"
+    why = carried.remark if carried.ending == ".mov" else "MOV, which can hold that"
+    return Carried(".mov", f"{said}; {why}" if why else said)
+
+
+def _label(take: Take, stretch: Fraction) -> str:
     """Return the label of a movie's first frame where that is not its header's; empty where it is."""
     label = true_label(take.active, take.begins + take.from_s)
     facts = take.picture.facts
-    if label or take.kept is None or not facts.timecode or facts.fps is None:
+    if not facts.timecode or facts.fps is None or (stretch == 1 and (label or take.kept is None)):
         return label
     clock = FrameRate(facts.timecode_rate or facts.fps, facts.drop)
-    return delivering.label_at(Timecode.parse(facts.timecode, clock).seconds + take.from_s, facts)
+    first = Timecode.parse(label, clock).seconds if label else Timecode.parse(facts.timecode, clock).seconds
+    first += 0 if label else take.from_s
+    rate = nearest_rate(facts.fps / stretch) or clock.fps
+    as_it_counts = rate == clock.fps or (FrameRate(rate).nominal == clock.nominal and not clock.drop)
+    return delivering.label_at(first, facts) if as_it_counts else str(Timecode.at(first, FrameRate(rate)))
 
 
 def _longer(original: Path, kept: tuple[int, int] | None) -> str:
@@ -282,12 +292,14 @@ def _longer(original: Path, kept: tuple[int, int] | None) -> str:
     return f"its movie shows {more} more {'frame' if more == 1 else 'frames'}, which its last lean on" if more else ""
 
 
-def _unlike(original: Path, made: Path, laid: Path, channels: int, kept: tuple[int, int] | None) -> str:
+def _unlike(take: Take, made: Path, laid: Path, channels: int, stretch: Fraction) -> str:
     """Return what of a movie is not as it must be: picture packets, and sound from its first frame on; empty if all is.
 
     It is opened as a stranger would.
     """
-    if not (same_picture(original, made) if kept is None else same_part(original, made, kept)):
+    original, kept = take.picture.file, take.kept
+    same = same_picture(original, made, stretch) if kept is None else same_part(original, made, kept, stretch)
+    if not same:
         return "its picture is not the original's, packet by packet"
     at = 0
     with SoundReader(laid) as reader:
