@@ -252,10 +252,15 @@ def test_a_part_begins_with_its_first_frame_and_with_its_sound(tmp_path, kept, e
     assert told(target)["Other"][0]["TimeCode_FirstFrame"] == "10:00:00:00"
 
 
-def test_a_part_that_leans_on_what_mxf_cannot_hide_is_refused_with_the_reason(tmp_path, laid):
+def test_a_part_that_leans_on_what_mxf_cannot_hide_goes_out_as_mov(tmp_path, laid):
     source = make(tmp_path / "A001.mxf", codec="mpeg2video")
     with pytest.raises(MediaError, match="which MXF cannot hide"):
         copy_movie(source, tmp_path / "made.mxf", tracks=[LaidTrack(laid, (0,), "mix")], kept=(5, 20))
+    carried = carried_by(source, "mpeg2video", (5, 20))
+    assert (carried.ending, carried_by(source, "mpeg2video", (0, 20)).ending) == (".mov", ".mxf")
+    assert "cannot hide" in carried.remark
+    copy_movie(source, tmp_path / "made.mov", tracks=[LaidTrack(laid, (0,), "mix")], kept=(5, 20))
+    assert same_part(source, tmp_path / "made.mov", (5, 20))
     with pytest.raises(MediaError, match="has no frames 50 to 90"):
         copy_movie(source, tmp_path / "made.mxf", tracks=[LaidTrack(laid, (0,), "mix")], kept=(50, 90))
     assert not (tmp_path / "made.mxf").exists()

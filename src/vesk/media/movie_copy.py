@@ -58,7 +58,7 @@ class Carried:
     remark: str
 
 
-def carried_by(path: Path, codec: str) -> Carried:
+def carried_by(path: Path, codec: str, kept: tuple[int, int] | None = None) -> Carried:
     """Return the container for a movie with sound of 24 bits: the original's, else the nearest that can hold it.
 
     Parameters
@@ -67,15 +67,19 @@ def carried_by(path: Path, codec: str) -> Carried:
         The original.
     codec : str
         Of its picture.
+    kept : (int, int) or None
+        As `copy_movie` has it.
     """
     ending = path.suffix.lower()
-    kept = _CARRIED.get(ending, ".mov")
-    if kept == ".mxf" and codec not in _MXF_PICTURES:
+    holds = _CARRIED.get(ending, ".mov")
+    if holds == ".mxf" and codec not in _MXF_PICTURES:
         return Carried(".mov", f"MOV, since {codec} picture cannot be written to MXF here")
-    if kept == ending:
-        return Carried(kept, "")
+    if holds == ".mxf" and kept is not None and _leans(part_of(path, kept)):
+        return Carried(".mov", "MOV, since MXF cannot hide the frames that its first one leans on")
+    if holds == ending:
+        return Carried(holds, "")
     return Carried(
-        kept, f"{kept[1:].upper()}, since {ending[1:].upper()} holds no sound of 24 bits that opens anywhere"
+        holds, f"{holds[1:].upper()}, since {ending[1:].upper()} holds no sound of 24 bits that opens anywhere"
     )
 
 
@@ -241,7 +245,8 @@ class _Copying:
         """Copy packet by packet, in the order in which they lie, good sound a second ahead of the picture."""
         streams = [self.video, *(one for one in original.streams.audio if one.index in self._kept)]
         if self._part is not None:
-            original.seek(self._part.lead, stream=self.video)
+            # To the key before it: MXF tells the order of decoding of the first packet after a seek wrongly.
+            original.seek(max(self._part.lead - 1, self.video.start_time or 0), stream=self.video)
         for packet in original.demux(streams):
             if packet.dts is None or not self._belongs(packet):
                 continue  # the last, without data; outside of what is kept
@@ -310,6 +315,11 @@ class Part:
     frames: int
 
 
+def _leans(part: Part) -> bool:
+    """Say whether a part's first frame is decoded from one before it."""
+    return part.lead != part.begin
+
+
 def part_of(source: Path, kept: tuple[int, int]) -> Part:
     """Return the part of a movie's picture that holds some frames and can be decoded by itself.
 
@@ -357,7 +367,7 @@ def _part_of(source: Path, target: Path, kept: tuple[int, int] | None) -> Part |
     if kept is None:
         return None
     part = part_of(source, kept)
-    if target.suffix == ".mxf" and part.lead != part.begin:
+    if target.suffix == ".mxf" and _leans(part):
         raise MediaError(
             source, "the first frame kept leans on one before it, which MXF cannot hide", "Hand over its sound, or let "
             "the range begin where it can be decoded.",

@@ -264,7 +264,7 @@ def _movie(
 
 def _carried(take: Take, stretch: Fraction) -> Carried:
     """Return the container of a take's movie, and what is to be known of it."""
-    carried = carried_by(take.picture.path, take.picture.facts.codec)
+    carried = carried_by(take.picture.file, take.picture.facts.codec, take.kept)
     if stretch == 1:
         return carried
     said = "its picture plays as it is retimed, packet by packet, without the camera's own sound"
