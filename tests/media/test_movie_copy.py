@@ -156,6 +156,11 @@ def test_a_container_that_counts_in_other_ticks_holds_the_same_picture_and_anoth
     assert carried_by(source, "h264").ending == ".mov"
     copy_movie(source, tmp_path / "made.mov", tracks=[LaidTrack(laid, (0,), "mix")], timecode="10:00:00:00")
     assert same_picture(source, tmp_path / "made.mov")
+    # It leaves out when its first frames are decoded, and rounds when all are shown: nothing is lost, all is exact.
+    (stranger,) = told(tmp_path / "made.mov")["Video"]
+    assert (stranger["FrameCount"], stranger["FrameRate_Mode"], stranger["FrameRate"]) == ("60", "CFR", "23.976")
+    copy_movie(source, tmp_path / "part.mov", tracks=[LaidTrack(laid, (0,), "mix")], kept=(5, 20))
+    assert same_part(source, tmp_path / "part.mov", (5, 20))
     shorter = make(tmp_path / "A002.mov", RATES[1][0], frames=59)
     slower = make(tmp_path / "A003.mov", RATES[0][0])
     assert not same_picture(source, shorter)

@@ -19,6 +19,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from vesk.core.errors import MediaError, StoppedError
+from vesk.core.timecode import nearest_rate
 from vesk.media.movie import opened
 from vesk.media.sound import SoundReader
 from vesk.media.whole import written_whole
@@ -27,6 +28,7 @@ _BLOCK = 48_000
 _SAME_S = Fraction(1, 1000)  # a coarse container counts milliseconds
 _TICKS = "240000"  # of a movie's own time: edit lists round to it, and to a millisecond without
 _COARSEST, _FINEST = 10_000, 10**6  # ticks a second
+_COARSE_S = Fraction(1, 2000)
 _MXF_PICTURES = {"mpeg2video"}
 _CARRIED = {".mov": ".mov", ".mp4": ".mov", ".m4v": ".mov", ".mxf": ".mxf"}
 GoOn = Callable[[], bool]
@@ -125,15 +127,15 @@ def copy_movie(
     with written_whole(target) as part, opened(source) as original, ExitStack() as stack:
         readers = [(one, stack.enter_context(SoundReader(one.path))) for one in tracks]
         options = {"movflags": "use_metadata_tags", "movie_timescale": _TICKS} if target.suffix == ".mov" else {}
-        retimed = _Retimed.to(original, stretch) if stretch != 1 else None
-        if retimed is not None:
-            options["video_track_timescale"] = str(retimed.tick.denominator)
+        times = _Times.of(source, original, stretch)
+        if times is not None:
+            options["video_track_timescale"] = str(times.tick.denominator)
         kind = "mxf" if target.suffix == ".mxf" else "mov"
         try:
             with av.open(str(part), "w", format=kind, options=options) as made:
-                copying = _Copying(original, made, source, timecode, _part_of(source, target, kept), retimed)
+                copying = _Copying(original, made, source, timecode, _part_of(source, target, kept), times)
                 copying.lay(readers)
-                if (scratch or not readers) and retimed is None:
+                if (scratch or not readers) and stretch == 1:
                     copying.keep(_quiet(original, silent))
                 copying.run(original, go_on)
         except av.FFmpegError as error:
@@ -164,39 +166,78 @@ def _quiet(original: Any, silent: Collection[int]) -> Iterator[tuple[Any, tuple[
 
 
 @dataclass(frozen=True, slots=True)
-class _Retimed:
-    """How a picture plays that is retimed: seconds for one as recorded, frames a second, and what its times count."""
+class _Times:
+    """When the packets of a picture are written to play, where that is not as the original has it.
+
+    Attributes
+    ----------
+    stretch : Fraction
+        Seconds that it plays for one as recorded.
+    plays : Fraction
+        Frames a second.
+    tick : Fraction
+        What its times count, seconds.
+    recorded : Fraction or None
+        Frames a second of an original whose container rounds when they are shown; None: it tells that exactly.
+    """
 
     stretch: Fraction
     plays: Fraction
     tick: Fraction
+    recorded: Fraction | None = None
 
     @classmethod
-    def to(cls, original: Any, stretch: Fraction) -> _Retimed:
-        recorded = next((one.average_rate for one in original.streams.video), None) or Fraction(25)
+    def of(cls, source: Path, original: Any, stretch: Fraction) -> _Times | None:
+        video = next(iter(original.streams.video), None)
+        if video is None:
+            return None
+        steady = _rounded_rate(source, video)
+        if stretch == 1 and steady is None:
+            return None
+        recorded = steady or video.average_rate or Fraction(25)
         plays = recorded / stretch
         # In ticks of which a frame is a whole number, where that can be.
         scale = plays.numerator if plays.numerator < _FINEST else int(_TICKS)
         while scale < _COARSEST:
             scale *= 10
-        return cls(stretch, plays.limit_denominator(_FINEST), Fraction(1, scale))
+        return cls(stretch, plays.limit_denominator(_FINEST), Fraction(1, scale), steady)
 
     def apply(self, packet: Any) -> None:
         """Move a packet of the picture to when it plays."""
-        by = packet.time_base * self.stretch / self.tick
-        packet.dts, packet.duration = round(packet.dts * by), round((packet.duration or 0) * by)
+        packet.duration = self._ticks(packet.duration or 0, packet.time_base)
+        packet.dts = self._ticks(packet.dts, packet.time_base)
         if packet.pts is not None:
-            packet.pts = round(packet.pts * by)
+            packet.pts = self._ticks(packet.pts, packet.time_base)
         packet.time_base = self.tick
+
+    def _ticks(self, count: int, base: Fraction) -> int:
+        seconds = count * base
+        if self.recorded is not None:
+            seconds = round(seconds * self.recorded) / self.recorded
+        return round(seconds * self.stretch / self.tick)
+
+
+def _rounded_rate(source: Path, video: Any) -> Fraction | None:
+    """Return the steady rate of a picture whose container counts so coarsely that frames do not lie where they are."""
+    rate = nearest_rate(video.average_rate or Fraction(0))
+    if rate is None or video.time_base < _COARSE_S or (1 / rate / video.time_base).denominator == 1:
+        return None
+    with opened(source) as container:
+        base = video.time_base
+        off = [
+            abs(at * base - round(at * base * rate) / rate)
+            for at in (one.pts for one in _packets(container, container.streams.video[0]) if one.pts is not None)
+        ]
+    return rate if off and max(off) <= base else None
 
 
 class _Copying:
     """One movie being written from another: which streams go where."""
 
     def __init__(
-        self, original: Any, made: Any, source: Path, timecode: str, part: Part | None, retimed: _Retimed | None
+        self, original: Any, made: Any, source: Path, timecode: str, part: Part | None, times: _Times | None
     ) -> None:
-        self._part, self._retimed = part, retimed
+        self._part, self._times = part, times
         self.video: Any = next((one for one in original.streams.video), None)
         if self.video is None:
             raise MediaError(source, "it has no picture", "It is no movie: hand over its sound.")
@@ -204,8 +245,8 @@ class _Copying:
         made.metadata.update({key: value for key, value in original.metadata.items() if key != "timecode"})
         self._picture = made.add_stream_from_template(self.video, opaque=True)
         self._picture.metadata.update({k: value for k, value in self.video.metadata.items() if k != "timecode"})
-        if retimed is not None:
-            self._picture.codec_context.framerate = retimed.plays  # what its timecode track counts by
+        if times is not None:
+            self._picture.codec_context.framerate = times.plays  # what its timecode track counts by
         label = timecode or _told(original, "timecode")
         if label:
             self._picture.metadata["timecode"] = label
@@ -218,7 +259,7 @@ class _Copying:
         """Put good sound in: the first is played by itself."""
         begins = Fraction(0)
         if self.video.start_time is not None and self._part is None:
-            begins = self.video.start_time * self.video.time_base * (self._retimed.stretch if self._retimed else 1)
+            begins = self.video.start_time * self.video.time_base * (self._times.stretch if self._times else 1)
         self._laid = [
             _SoundStream(self._made, one, reader, begins, first=not number)
             for number, (one, reader) in enumerate(tracks)
@@ -247,14 +288,14 @@ class _Copying:
         if self._part is not None:
             # To the key before it: MXF tells the order of decoding of the first packet after a seek wrongly.
             original.seek(max(self._part.lead - 1, self.video.start_time or 0), stream=self.video)
-        for packet in original.demux(streams):
-            if packet.dts is None or not self._belongs(packet):
-                continue  # the last, without data; outside of what is kept
+        for packet in _packets(original, self.video, streams):
+            if not self._belongs(packet):
+                continue
             if packet.stream.index == self.video.index:
                 if not go_on():
                     raise StoppedError("stopped before its movie was whole")
-                if self._retimed is not None:
-                    self._retimed.apply(packet)
+                if self._times is not None:
+                    self._times.apply(packet)
                 for one in self._laid:
                     one.up_to(packet.dts * packet.time_base + 1)
                 packet.stream = self._picture
@@ -338,8 +379,7 @@ def part_of(source: Path, kept: tuple[int, int]) -> Part:
         video = container.streams.video[0]
         packets = [
             (one.dts if one.pts is None else one.pts, bool(one.is_keyframe), one.duration or 1)
-            for one in container.demux(video)
-            if one.dts is not None
+            for one in _packets(container, video)
         ]
     shown = sorted(at for at, _, _ in packets)
     if not 0 <= kept[0] < kept[1] <= len(shown):
@@ -361,6 +401,34 @@ def part_of(source: Path, kept: tuple[int, int]) -> Part:
         last = len(shown)
     after = shown[last] if last < len(shown) else shown[-1] + max(one[2] for one in packets)
     return Part(lead, begin, after, last - kept[0])
+
+
+def _packets(container: Any, picture: Any, streams: Sequence[Any] = ()) -> Iterator[Any]:
+    """Yield the packets of streams, of the picture alone without any, each with when it is decoded.
+
+    Some containers leave that out for the first of a picture whose frames are shown in another order: it is counted
+    back from the first that has it.
+    """
+    waiting: list[Any] = []
+    for packet in container.demux(streams or [picture]):
+        if not packet.size:
+            continue  # the last, without data
+        if packet.stream.index != picture.index:
+            yield packet
+        elif packet.dts is None:
+            waiting.append(packet)
+        else:
+            step = packet.duration or 1
+            for before, one in enumerate(reversed(waiting), 1):
+                one.dts = packet.dts - before * step
+            yield from waiting
+            waiting.clear()
+            yield packet
+    shown = sorted(one.pts for one in waiting if one.pts is not None)
+    late = max((at - one.pts for at, one in zip(shown, waiting, strict=False) if one.pts is not None), default=0)
+    for at, one in zip(shown, waiting, strict=False):  # none had it: in the order they are shown, early enough for all
+        one.dts = at - late
+        yield one
 
 
 def _part_of(source: Path, target: Path, kept: tuple[int, int] | None) -> Part | None:
@@ -440,11 +508,9 @@ def picture_packets(path: Path) -> Iterator[tuple[Fraction, bytes]]:
         If it cannot be read.
     """
     with opened(path) as container:
-        video = container.streams.video[0]
-        for packet in container.demux(video):
-            if packet.dts is not None:
-                at = packet.dts if packet.pts is None else packet.pts
-                yield at * packet.time_base, bytes(packet)
+        for packet in _packets(container, container.streams.video[0]):
+            at = packet.dts if packet.pts is None else packet.pts
+            yield at * packet.time_base, bytes(packet)
 
 
 def same_part(original: Path, made: Path, kept: tuple[int, int], stretch: Fraction = Fraction(1)) -> bool:
