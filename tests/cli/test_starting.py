@@ -71,7 +71,10 @@ def test_a_demo_that_runs_is_not_thrown_away_and_one_that_does_not_is(settings, 
             [
                 ("walk", None),
                 ("intake", None),
-                *((name, 1.0) for name in ("measuring", "day", "clocks", "handover", "pages", "watching", "scale")),
+                *(
+                    (name, 1.0)
+                    for name in ("measuring", "day", "clocks", "handover", "readers", "pages", "watching", "scale")
+                ),
             ],
         ),
     ],
