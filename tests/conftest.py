@@ -14,7 +14,7 @@ import sys
 import threading
 import time
 from collections.abc import Iterator
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from datetime import date
 from fractions import Fraction
 from pathlib import Path
@@ -404,8 +404,8 @@ def serve(settings: Settings) -> Iterator[Any]:
 
     servers = []
 
-    def start() -> str:
-        app = Counted(create_app(settings))
+    def start(**more: Any) -> str:
+        app = Counted(create_app(replace(settings, **more)))
         server = make_server("127.0.0.1", 0, app, threaded=True)
         threading.Thread(target=server.serve_forever, daemon=True).start()
         servers.append((server, app))

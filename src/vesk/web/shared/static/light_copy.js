@@ -3,6 +3,7 @@
 const TOGETHER = 3; // groups fetched at once
 const SPANS = 16; // such stretches kept
 const RENEW_MS = 2000; // of a copy that grows, what there is now is asked for no sooner
+const HELD_MS = 400;
 const REST_MS = 50; // how long it stands before what lies beside is decoded: who seeks on waits for nothing
 
 /** @typedef {{ fps: [number, number], frames: number, width: number, height: number, codec: string,
@@ -11,6 +12,8 @@ const REST_MS = 50; // how long it stands before what lies beside is decoded: wh
 
 /** Whether frames can be decoded one by one here: only where the page is safe from strangers on its way. */
 export const exact = () => "VideoDecoder" in window;
+
+/** @typedef {{ first: number, next: number, frames: Map<number, VideoFrame> }} Group */
 
 export class Copy {
   /** @param {string} content @param {Index} index @param {number} recording */
@@ -23,9 +26,11 @@ export class Copy {
     this.end = 0;
     this.take(index);
     this.renewed = performance.now();
-    /** @type {Map<number, Promise<Uint8Array>>} */
+    /** Bytes of stretches by their first group; of a group alone by ``~group``.
+     * @type {Map<number, Promise<Uint8Array>>} */
     this.spans = new Map();
-    /** @type {Map<number, { first: number, keysOnly: boolean, frames: Map<number, VideoFrame> }>} */
+    /** What is decoded of groups: which samples of each were given to the decoder, and what came of them.
+     * @type {Map<number, Group>} */
     this.groups = new Map();
     /** Groups that are decoded now, soonest first, and those that will be.
      * @type {number[]} */
@@ -35,7 +40,11 @@ export class Copy {
     this.keysOnly = false;
     this.busy = false;
     this.due = -1; // the sample that is waited for
+    this.ahead = true; // whether more is decoded than is waited for
     this.resting = 0;
+    this.fed = -1; // the group that the decoder can go on with
+    this.came = (/** @type {unknown} */ _) => {};
+    this.broke = (/** @type {unknown} */ _) => {};
     this.failed = -Infinity; // when; asked for again no sooner than a second after
     this.gone = false; // let go of by the cache: it is made anew
     this.closed = false;
@@ -81,7 +90,9 @@ export class Copy {
       const answer = await fetch(`/media/${this.recording}/light.json`);
       if (!answer.ok || this.closed) return;
       const fresh = await answer.json();
-      this.spans.delete(Math.floor((this.index.keys.length - 1) / TOGETHER)); // it ended within that stretch
+      const last = this.index.keys.length - 1; // it ended within that
+      this.spans.delete(last - (last % TOGETHER));
+      this.spans.delete(~last);
       this.take(fresh);
       this.onFrames();
     } catch {
@@ -129,25 +140,33 @@ export class Copy {
     for (let k = 1; k <= ahead; k += 1) wanted.push(group + k * step);
     wanted.push(group - step);
     this.near = wanted.filter((one) => one >= 0 && one < this.index.keys.length);
+    const sought = !speed && !this.groups.has(group);
     this.due = sample;
-    if (speed || this.groups.has(group)) this.wanted = this.near;
-    else {
+    if (speed || sought) clearTimeout(this.resting);
+    if (speed) this.rest();
+    else if (sought) {
       this.wanted = [group];
-      clearTimeout(this.resting);
+      this.ahead = false;
       this.resting = window.setTimeout(() => {
-        this.wanted = this.near;
+        this.rest();
         void this.work();
       }, REST_MS);
-    }
+    } else this.wanted = this.ahead ? this.near : [group];
     void this.work();
     if (speed && !this.keysOnly) {
-      const span = Math.floor((group + 4 * step) / TOGETHER);
-      if (span >= 0 && span * TOGETHER < this.index.keys.length) void this.bytes(span).catch(() => {});
+      const soon = group + 4 * step;
+      if (soon >= 0 && soon < this.index.keys.length) void this.bytes(soon).catch(() => {});
     }
     const have = this.groups.get(group);
-    const shown = have?.keysOnly ? this.index.keys[group] : sample;
+    const shown = this.keysOnly ? this.index.keys[group] : sample;
     const picture = have?.frames.get(shown);
     return picture ? { picture, sample: shown } : null;
+  }
+
+  /** Decode what lies beside, too: nobody seeks on. */
+  rest() {
+    this.wanted = this.near;
+    this.ahead = true;
   }
 
   async work() {
@@ -156,30 +175,30 @@ export class Copy {
     try {
       for (;;) {
         this.tidy();
-        const next = this.wanted.find((one) => {
-          const have = this.groups.get(one);
-          return !have || (have.keysOnly && !this.keysOnly);
-        });
+        const next = this.wanted.find((one) => (this.groups.get(one)?.next ?? -1) < this.until(one));
         if (next === undefined || this.closed) return;
-        await this.decode(next, this.keysOnly);
+        await this.decode(next);
         this.onFrames();
       }
     } catch {
       // What could not be fetched or decoded is asked for again with the next picture.
       if (this.decoder && this.decoder.state !== "closed") this.decoder.close();
       this.decoder = null;
+      this.fed = -1;
       this.failed = performance.now();
-      for (const group of this.groups.keys()) if (!this.whole(group)) this.forget(group);
+      for (const [group, have] of this.groups) if (have.frames.size < have.next - have.first) this.forget(group);
     } finally {
       this.busy = false;
     }
   }
 
-  /** @param {number} group */
-  whole(group) {
+  /** Before which sample a group is to be decoded now: the one that is waited for, while nothing else is wanted.
+   * @param {number} group */
+  until(group) {
     const { keys, sizes } = this.index;
-    const have = this.groups.get(group);
-    return have && (have.keysOnly ? 1 : (keys[group + 1] ?? sizes.length) - keys[group]) === have.frames.size;
+    if (this.keysOnly) return keys[group] + 1;
+    const ends = keys[group + 1] ?? sizes.length;
+    return this.ahead || this.due < keys[group] || this.due >= ends ? ends : this.due + 1;
   }
 
   /** @param {number} group */
@@ -196,18 +215,28 @@ export class Copy {
     while (this.spans.size > SPANS) this.spans.delete([...this.spans.keys()][0]);
   }
 
-  /** @param {number} span */
-  bytes(span) {
+  /** The bytes that a group lies in, and where in the file they begin: a stretch of groups, the group alone while
+   * nothing beside it is wanted.
+   * @param {number} group @returns {Promise<{ bytes: Uint8Array, base: number }>} */
+  async bytes(group) {
+    const { keys } = this.index;
+    const stretch = group - (group % TOGETHER);
+    const alone = !this.ahead && !this.spans.has(stretch);
+    const first = alone ? group : stretch;
+    const next = keys[first + (alone ? 1 : TOGETHER)];
+    const base = this.offsets[keys[first]];
+    const bytes = await this.fetched(alone ? ~group : stretch, base, next === undefined ? this.end : this.offsets[next]);
+    return { bytes, base };
+  }
+
+  /** @param {number} span @param {number} low @param {number} high */
+  fetched(span, low, high) {
     const have = this.spans.get(span);
     if (have) {
       this.spans.delete(span); // the last used is let go last
       this.spans.set(span, have);
       return have;
     }
-    const { keys } = this.index;
-    const low = this.offsets[keys[span * TOGETHER]],
-      next = keys[(span + 1) * TOGETHER];
-    const high = next === undefined ? this.end : this.offsets[next];
     const asked = fetch(`/media/light/${this.content}.mp4`, { headers: { Range: `bytes=${low}-${high - 1}` } })
       .then(async (answer) => {
         if (answer.status === 404) this.gone = true;
@@ -219,36 +248,46 @@ export class Copy {
     return asked;
   }
 
-  /** @param {number} group @param {boolean} keysOnly */
-  async decode(group, keysOnly) {
+  /** @param {number} group */
+  async decode(group) {
     const { keys, sizes } = this.index;
-    const span = Math.floor(group / TOGETHER);
-    const bytes = await this.bytes(span);
-    const base = this.offsets[keys[span * TOGETHER]];
-    const first = keys[group],
-      last = keysOnly ? first : (keys[group + 1] ?? sizes.length) - 1;
-    /** @type {Map<number, VideoFrame>} */
-    const frames = new Map();
-    const before = this.groups.get(group);
-    if (before) for (const frame of before.frames.values()) frame.close();
-    this.groups.set(group, { first, keysOnly, frames });
+    const { bytes, base } = await this.bytes(group);
+    const until = this.until(group);
+    let have = this.groups.get(group);
+    if (!have || this.fed !== group) {
+      // A coded picture leans on those before it: where others were decoded since, it begins with the group again.
+      this.forget(group);
+      have = { first: keys[group], next: keys[group], frames: new Map() };
+      this.groups.set(group, have);
+    }
+    if (have.next >= until) return; // something else is waited for by now
+    const into = have;
     this.arrived = (frame) => {
-      if (this.groups.get(group)?.frames !== frames) return frame.close(); // let go of meanwhile
-      frames.set(frame.timestamp, frame);
+      if (this.groups.get(group) !== into) frame.close(); // let go of meanwhile
+      else into.frames.set(frame.timestamp, frame);
       if (frame.timestamp === this.due) this.onFrames();
+      if (frame.timestamp === until - 1) this.came(null);
     };
     const decoder = this.coder();
-    for (let sample = first; sample <= last; sample += 1) {
+    this.fed = group;
+    const last = new Promise((came, broke) => Object.assign(this, { came, broke }));
+    for (let sample = have.next; sample < until; sample += 1) {
       const at = this.offsets[sample] - base;
       const data = bytes.subarray(at, at + sizes[sample]);
-      decoder.decode(new EncodedVideoChunk({ type: sample === first ? "key" : "delta", timestamp: sample, data }));
+      decoder.decode(new EncodedVideoChunk({ type: sample === have.first ? "key" : "delta", timestamp: sample, data }));
     }
-    await decoder.flush();
+    have.next = until;
+    // A decoder that holds its last frame back gives it when it is told that no more come; then it needs a key.
+    const held = window.setTimeout(() => {
+      this.fed = -1;
+      decoder.flush().then(this.came, this.broke);
+    }, HELD_MS);
+    await last.finally(() => clearTimeout(held));
   }
 
   coder() {
     if (this.decoder && this.decoder.state !== "closed") return this.decoder;
-    this.decoder = new VideoDecoder({ output: (frame) => this.arrived(frame), error: () => {} });
+    this.decoder = new VideoDecoder({ output: (frame) => this.arrived(frame), error: (why) => this.broke(why) });
     const { codec, description, width, height } = this.index;
     this.decoder.configure({
       codec,
