@@ -11,7 +11,7 @@ from playwright.sync_api import Page, expect
 from tests.browser.conftest import FLAGS
 from tests.conftest import SHORT, make_shoot, until
 
-from vesk.actions import correct, intake, light_copies, pairing
+from vesk.actions import correct, intake, light_copies, measuring, pairing
 from vesk.core.timecode import FrameRate
 from vesk.media import cache
 from vesk.settings import Settings
@@ -32,6 +32,14 @@ noise_db = -55
 channels = ["scratch"]
 """
 START = {"23.976": "10:00:01:00", "25": "10:00:01:00", "29.97 DF": "10:00:01;00"}
+NODES = """window.laid = [];
+for (const what of ['start', 'stop']) {
+  const own = AudioBufferSourceNode.prototype[what];
+  AudioBufferSourceNode.prototype[what] = function (at = 0, from = 0) {
+    window.laid.push([what, at, from]);
+    return own.apply(this, arguments);
+  };
+}"""
 WATCH = """async () => {
   const sound = await import('/static/watching/sound.js');
   const { counted } = await import('/static/watching/panes.js');
@@ -121,6 +129,8 @@ def watched(db, settings, tmp_path):
         )  # fmt: skip
         intake.take_in(db, settings, day)
         pairing.pair_day(db, day)
+        for row in recordings.ready_of_day(db, day.id):
+            measuring.listen(db, settings, row.id)
         for row in light_copies.wanted(db, settings, day):
             light_copies.make(db, settings, row.id)
         db.commit()
@@ -130,7 +140,7 @@ def watched(db, settings, tmp_path):
 
 
 def opened(page, serve, day, about):
-    page.add_init_script(COUNTER)
+    page.add_init_script(f"{COUNTER};{NODES}")
     page.goto(f"{serve()}/days/{day.id}/watching/{about.id}")
     expect(page.locator(".pane canvas").first).to_have_attribute("data-frame", "0")
     page.evaluate(STAND, 0.9)
@@ -238,8 +248,34 @@ def _slips_and_cuts(page, db, day, order):
     expect(page.locator("#cuts li")).to_contain_text(order[1])
     page.evaluate(STAND, 1.52)
     expect(second).to_have_attribute("data-frame", str(before))
+    _sound_of_the_cut(page)
+    page.keyboard.press("Shift+K")
+    expect(page.locator("#cuts select")).to_have_value("picture")
     page.keyboard.press("Shift+K")
     expect(page.locator("#cuts li")).to_have_count(0)
+
+
+def _sound_of_the_cut(page):
+    """Let the cut take its camera's own sound: it goes on with that just at the frame of the cut, to the sample."""
+    page.locator("#cuts select").select_option("both")
+    expect(page.locator("#cuts select")).to_have_value("both")
+    told = page.evaluate("async () => (await fetch(document.getElementById('watching').dataset.url + '/state')).json()")
+    cut = told["cuts"]["list"][0]["first"] / told["clock"]["fps"] - told["start"]
+    begins = cut - 0.9
+    for _ in range(4):  # a machine that has too much to do lays it late, and then as soon as it can
+        page.evaluate(STAND, begins)
+        page.evaluate("window.laid.length = 0")
+        page.keyboard.press(" ")
+        page.wait_for_timeout(1500)
+        page.keyboard.press(" ")
+        laid = page.evaluate("window.laid")
+        (what, first, skipped), *later = laid
+        assert what == "start"
+        turns = {at for what, at, _ in later if what == "stop" and at}
+        if any(what == "start" and at in turns for what, at, _ in later):
+            break
+    (turn,) = [at for at in turns if ["start", at, 0] in later]
+    assert turn - first + skipped == pytest.approx(0.9, abs=1.5 / 48_000), (begins, cut, laid)
 
 
 def test_a_copy_that_is_being_made_is_played_as_far_as_it_goes_and_on_when_it_has_grown(

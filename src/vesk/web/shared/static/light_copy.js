@@ -26,6 +26,7 @@ export class Copy {
     this.end = 0;
     this.take(index);
     this.renewed = performance.now();
+    this.renewing = 0;
     /** Bytes of stretches by their first group; of a group alone by ``~group``.
      * @type {Map<number, Promise<Uint8Array>>} */
     this.spans = new Map();
@@ -82,9 +83,17 @@ export class Copy {
     return frame < number + this.index.sizes.length - sample;
   }
 
-  /** Ask what there is by now. */
+  /** Ask what there is by now, or as soon as that was long enough ago: a page that stands paints nothing anew. */
   async renew() {
-    if (performance.now() - this.renewed < RENEW_MS) return;
+    const rest = this.renewed + RENEW_MS - performance.now();
+    if (rest > 0 || this.closed) {
+      if (!this.renewing && !this.closed)
+        this.renewing = window.setTimeout(() => {
+          this.renewing = 0;
+          void this.renew();
+        }, rest);
+      return;
+    }
     this.renewed = performance.now();
     try {
       const answer = await fetch(`/media/${this.recording}/light.json`);
@@ -94,9 +103,10 @@ export class Copy {
       this.spans.delete(last - (last % TOGETHER));
       this.spans.delete(~last);
       this.take(fresh);
-      this.onFrames();
     } catch {
       // It is asked again with the next picture.
+    } finally {
+      if (!this.closed) this.onFrames();
     }
   }
 

@@ -75,6 +75,17 @@ export class Cutting {
     return camera;
   }
 
+  /** When the rough cut next plays another sound than at a time, and whose; null where it goes on.
+   * @param {number} at */
+  turns(at) {
+    const now = this.heard(at);
+    const { start, clock, cuts } = this.state;
+    for (const cut of /** @type {Cut[]} */ (this.on ? cuts.list : []))
+      if (cut.first > this.frame(at) && cut.takes !== "picture" && cut.camera !== now)
+        return { at: cut.first / clock.fps - (start ?? 0), camera: cut.camera };
+    return null;
+  }
+
   /** @param {number} at */
   follow(at) {
     if (this.on) this.show(at);

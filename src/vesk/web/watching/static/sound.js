@@ -39,6 +39,7 @@ class Run {
     this.zero = 0; // the graph's time at which `begin` is heard
     this.laid = 0; // samples laid so far
     this.ended = false;
+    this.until = Infinity; // the graph's time at which another goes on
     /** @type {Set<AudioBufferSourceNode>} */
     this.nodes = new Set();
     this.asking = false;
@@ -72,6 +73,7 @@ class Run {
     const at = this.zero + (this.laid + skip) / rate;
     if (at < context.currentTime) this.zero = whole(this.zero + context.currentTime + 0.02 - at); // the clock waits
     node.start(this.zero + (this.laid + skip) / rate, skip / rate);
+    if (this.until < Infinity) node.stop(Math.max(this.until, this.zero + (this.laid + skip) / rate));
     this.laid += buffer.length;
     this.nodes.add(node);
     node.onended = () => this.nodes.delete(node);
@@ -80,7 +82,8 @@ class Run {
   async feed() {
     if (this.asking || this.ended || this.url === null) return;
     const { context } = tap();
-    if (this.zero + this.laid / context.sampleRate - context.currentTime > AHEAD_S) return;
+    const laid = this.zero + this.laid / context.sampleRate;
+    if (laid - context.currentTime > AHEAD_S || laid >= this.until) return;
     this.asking = true;
     try {
       const buffer = await this.piece(PIECE_S);
@@ -92,6 +95,18 @@ class Run {
 
   stop(at = 0) {
     this.ended = true;
+    this.silence(at);
+  }
+
+  /** Another goes on from a time of the graph: until then it is fed.
+   * @param {number} at */
+  give(at) {
+    this.until = at;
+    this.silence(at);
+  }
+
+  /** @param {number} at */
+  silence(at) {
     for (const node of this.nodes) {
       try {
         node.stop(at);
@@ -113,11 +128,25 @@ class Run {
 
 /** @type {Run | null} */
 let run = null;
+/** What goes on from a time on that is yet to come.
+ * @type {Run | null} */
+let after = null;
 let resting = 0;
 let turn = 0;
 
 /** Time of the axis: where it plays, or where it stands. */
-export const position = () => (run ? run.now() : resting);
+export const position = () => {
+  if (after && after.laid && after.now() > after.begin) {
+    run?.stop(after.zero);
+    [run, after] = [after, null];
+  }
+  return run ? run.now() : resting;
+};
+/** Whether another sound goes on soon; whether one is heard.
+ * @type {() => boolean} */
+export const goesOn = () => after !== null;
+/** @param {string} url */
+export const hears = (url) => run?.url === url;
 export const playing = () => run !== null;
 export const speed = () => run?.speed ?? 0;
 
@@ -125,7 +154,8 @@ export const speed = () => run?.speed ?? 0;
 export const stand = (at) => {
   turn += 1;
   run?.stop();
-  run = null;
+  after?.stop();
+  [run, after] = [null, null];
   resting = at;
 };
 
@@ -152,12 +182,34 @@ export const play = async (url, rate, shift = 0) => {
   next.zero = whole(begins - skip / context.sampleRate);
   if (buffer) next.lay(buffer, Math.max(0, skip));
   before?.stop(Math.max(begins, next.zero));
-  run = next;
+  after?.stop();
+  [run, after] = [next, null];
   void next.feed();
+};
+
+/** Have another sound go on at a time of the axis that is yet to come, to the sample; nothing where it comes too late.
+ * @param {string} url @param {number} at @param {number} [shift] seconds later */
+export const goOnWith = async (url, at, shift = 0) => {
+  const before = run;
+  if (!before || after) return;
+  const mine = turn;
+  const { context } = tap();
+  const next = new Run(url, at, before.speed, shift);
+  after = next;
+  try {
+    const buffer = await next.piece(FIRST_S);
+    next.zero = whole(before.zero + (at - before.begin) / before.speed);
+    if (mine !== turn || run !== before || next.zero < context.currentTime + LEAD_S / 3) return;
+    next.lay(buffer);
+    before.give(next.zero);
+  } finally {
+    if (after === next && !next.laid) after = null;
+  }
 };
 
 /** Keep a little ahead; called with every picture.
  * @param {(error: unknown) => void} failed */
 export const feed = (failed) => {
   run?.feed().catch(failed);
+  if (after?.laid) after.feed().catch(failed);
 };

@@ -4,7 +4,7 @@ import { dayLabel, onAxis, own } from "./axis.js";
 import { exact } from "/static/light_copy.js";
 import { Cutting } from "./cutting.js";
 import { Pane, keepOnly } from "./panes.js";
-import { feed, play, playing, position, speed, stand } from "./sound.js";
+import { feed, goOnWith, goesOn, hears, play, playing, position, speed, stand } from "./sound.js";
 import { button, change, tellCamera, tellLists } from "./told.js";
 import { drawWave } from "./wave_line.js";
 
@@ -69,9 +69,9 @@ const paired = () => {
 /** The camera whose own sound the rough cut plays now.
  * @type {string | null} */
 let cutTo = null;
-const source = () => {
-  const own_ = cutTo === null ? {} : { way: "scratch" };
-  const asked = new URLSearchParams({ ...heard, camera: cutTo ?? camera()?.tag ?? "", ...own_ });
+const source = (to = cutTo) => {
+  const own_ = to === null ? {} : { way: "scratch" };
+  const asked = new URLSearchParams({ ...heard, camera: to ?? camera()?.tag ?? "", ...own_ });
   return `${url}/sound?${asked}`;
 };
 const clamp = (/** @type {number} */ at) => Math.min(Math.max(0, at), Math.max(0, state.seconds - 0.5 / state.fps));
@@ -86,6 +86,7 @@ const go = (at) => {
 /** @param {number} rate */
 const start = async (rate) => {
   cutTo = cutting.heard(position());
+  laidAhead = NaN;
   const silent = Math.abs(rate) > 2 || !(heard.tag || camera());
   $("play").textContent = "Stop";
   $("play").setAttribute("aria-pressed", "true");
@@ -112,6 +113,22 @@ const again = () => {
   else paint();
 };
 
+/** The sound of the rough cut goes on with another camera just where that is cut to: laid ahead, else as soon as it can.
+ * @param {number} at */
+const soundOfTheCut = (at) => {
+  if (cutTo !== cutting.heard(at)) {
+    cutTo = cutting.heard(at);
+    if (!hears(source())) void start(speed());
+    return;
+  }
+  const next = speed() > 0 && speed() <= 2 ? cutting.turns(at) : null;
+  if (!next || next.at === laidAhead || (next.at - at) / speed() > CUT_AHEAD_S) return;
+  laidAhead = next.at;
+  goOnWith(source(next.camera), next.at, shift()).catch(() => {}); // then it follows when it is there
+};
+const CUT_AHEAD_S = 1.5;
+let laidAhead = NaN;
+
 let ticking = false;
 const tick = () => {
   if (ticking || !playing()) return;
@@ -126,10 +143,7 @@ const tick = () => {
     else if ((speed() > 0 && at >= state.seconds - 0.5 / state.fps) || (speed() < 0 && at <= 0)) halt();
     feed((error) => say(error instanceof Error ? error.message : "This cannot be played now.", true));
     cutting.follow(at);
-    if (cutTo !== cutting.heard(at) && playing()) {
-      cutTo = cutting.heard(at);
-      void start(speed());
-    }
+    if (playing() && !goesOn()) soundOfTheCut(at);
     paint();
     requestAnimationFrame(turn);
   };
