@@ -52,9 +52,11 @@ _SEEK = """async (times) => {
   const sound = await import('/static/watching/sound.js'), spent = [];
   const panes = [...document.querySelectorAll('.pane canvas')];
   for (const at of times) {
-    const before = panes.map((pane) => pane.dataset.frame), from = performance.now();
-    sound.stand(at);
-    document.getElementById('wave').dispatchEvent(new WheelEvent('wheel', { deltaY: 0, cancelable: true }));
+    const before = panes.map((pane) => pane.dataset.frame);
+    sound.stand(at); // and a click on the middle of the waveform goes there, as a click beside it goes elsewhere
+    const wave = document.getElementById('wave'), { left, width } = wave.getBoundingClientRect();
+    const from = performance.now();
+    wave.dispatchEvent(new MouseEvent('click', { clientX: left + width / 2 }));
     while (panes.some((pane, k) => pane.dataset.frame === before[k]) && performance.now() - from < 3000)
       await new Promise((then) => setTimeout(then, 0));
     spent.push(performance.now() - from);

@@ -117,6 +117,14 @@ def test_a_light_copy_is_given_by_its_bytes(client, db, settings, day):
     assert part.headers["Content-Range"] == f"bytes {low}-{high - 1}/{len(whole.data)}"
     beyond = client.get(address, headers={"Range": f"bytes={len(whole.data)}-"})
     assert beyond.status_code == 416
+    name = told.headers["X-Content"]
+    parts = client.get(
+        f"/media/light?parts={name}:{low}-{high},none:0-9,{name}:0-3,{name}:{len(whole.data) - 2}-99999999"
+    )
+    assert parts.headers["X-Lengths"] == f"{high - low},0,3,2"
+    assert parts.data == whole.data[low:high] + whole.data[:3] + whole.data[-2:]
+    for strange in ("", "..:0-3", f"{name}:3", f"{name}:-1-3", ",".join([f"{name}:0-3"] * 33)):
+        assert client.get("/media/light", query_string={"parts": strange}).status_code == 422
     for strange in ("..", "a" * 200, "a%2Fb", "none"):
         assert client.get(f"/media/light/{strange}.mp4").status_code == 404
 

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import io
+import re
 import struct
 from fractions import Fraction
 from pathlib import Path
@@ -48,6 +49,8 @@ def _leave_place(_error: BaseException | None) -> None:
 MOST_AT_S = 1_000_000
 MOST_PEAKS, MOST_SAMPLES, MOST_SECONDS = 1 << 14, 1 << 16, 30
 MOST_LIGHT = 8 << 20  # bytes of a light copy in one answer
+_MOST_PARTS, _MOST_ASKED = 32, 4096
+_PART = re.compile(r"([0-9A-Za-z]{1,80}):(\d{1,15})-(\d{1,15})", re.ASCII)
 MOST_NAME = 80
 _JOINED_S = 4.0
 AROUND = 12  # frames decoded on either side of the one asked for: its neighbours are asked for next
@@ -149,6 +152,32 @@ def _read(path: Path) -> bytes | None:
         return path.read_bytes()
     except OSError:
         return None
+
+
+@bp.get("/light")
+def light_parts() -> ResponseReturnValue:
+    """Give parts of light copies, one after the other: ``parts`` (``content:low-high``, parted by commas).
+
+    How long each is stands in ``X-Lengths``; nothing of one that was let go of.
+    """
+    found = [_PART.fullmatch(one) for one in request.args.get("parts", "")[:_MOST_ASKED].split(",")]
+    if len(found) > _MOST_PARTS or not all(found):
+        raise RefusedError("Parts of light copies are asked for as content:low-high.")
+    made, left = [], MOST_LIGHT
+    for content, low, high in (one.groups() for one in found if one is not None):
+        part = b""
+        try:
+            with cache.entry_of(settings().cache, content).open_light() as file:
+                file.seek(int(low))
+                part = file.read(max(0, min(left, int(high) - int(low))))
+        except OSError:
+            pass  # let go of: it is made anew
+        left -= len(part)
+        made.append(part)
+    response = Response(b"".join(made), mimetype="application/octet-stream")
+    response.headers["X-Lengths"] = ",".join(str(len(part)) for part in made)
+    response.cache_control.no_store = True  # a copy made anew is another: its index is asked for first
+    return response
 
 
 @bp.get("/light/<content>.mp4")

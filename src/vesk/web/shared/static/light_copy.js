@@ -4,7 +4,7 @@ const TOGETHER = 3; // groups fetched at once
 const SPANS = 16; // such stretches kept
 const RENEW_MS = 2000; // of a copy that grows, what there is now is asked for no sooner
 const HELD_MS = 400;
-const REST_MS = 50; // how long it stands before what lies beside is decoded: who seeks on waits for nothing
+const REST_MS = 100; // how long it stands before what lies beside is decoded: who seeks on waits for nothing
 
 /** @typedef {{ fps: [number, number], frames: number, width: number, height: number, codec: string,
  *   description: string, begins: number, sizes: number[], runs: [number, number][], keys: number[],
@@ -14,6 +14,33 @@ const REST_MS = 50; // how long it stands before what lies beside is decoded: wh
 export const exact = () => "VideoDecoder" in window;
 
 /** @typedef {{ first: number, next: number, frames: Map<number, VideoFrame> }} Group */
+
+/** @type {{ content: string, low: number, high: number, came: (bytes: Uint8Array) => void,
+ *   broke: (why: unknown) => void }[]} */
+let asking = [];
+/** Have a part of a copy, empty where it was let go of. What is asked for in one breath is fetched in one: a browser
+ * spends more on each request than on its bytes.
+ * @param {string} content @param {number} low @param {number} high @returns {Promise<Uint8Array>} */
+const part = (content, low, high) =>
+  new Promise((came, broke) => {
+    asking.push({ content, low, high, came, broke });
+    if (asking.length === 1) queueMicrotask(askTogether);
+  });
+const askTogether = async () => {
+  const mine = asking;
+  asking = [];
+  try {
+    const parts = mine.map(({ content, low, high }) => `${content}:${low}-${high}`).join(",");
+    const answer = await fetch(`/media/light?parts=${parts}`);
+    if (!answer.ok) throw new Error(String(answer.status));
+    const lengths = (answer.headers.get("X-Lengths") ?? "").split(",").map(Number);
+    const bytes = new Uint8Array(await answer.arrayBuffer());
+    let at = 0;
+    for (const [k, one] of mine.entries()) one.came(bytes.subarray(at, (at += lengths[k])));
+  } catch (error) {
+    for (const one of mine) one.broke(error);
+  }
+};
 
 export class Copy {
   /** @param {string} content @param {Index} index @param {number} recording */
@@ -157,10 +184,7 @@ export class Copy {
     else if (sought) {
       this.wanted = [group];
       this.ahead = false;
-      this.resting = window.setTimeout(() => {
-        this.rest();
-        void this.work();
-      }, REST_MS);
+      void this.bytes(group).catch(() => {}); // while what was wanted before is still on its way
     } else this.wanted = this.ahead ? this.near : [group];
     void this.work();
     if (speed && !this.keysOnly) {
@@ -177,6 +201,15 @@ export class Copy {
   rest() {
     this.wanted = this.near;
     this.ahead = true;
+  }
+
+  /** What was waited for is there: soon what lies beside is wanted. */
+  restSoon() {
+    clearTimeout(this.resting);
+    this.resting = window.setTimeout(() => {
+      this.rest();
+      void this.work();
+    }, REST_MS);
   }
 
   async work() {
@@ -247,12 +280,11 @@ export class Copy {
       this.spans.set(span, have);
       return have;
     }
-    const asked = fetch(`/media/light/${this.content}.mp4`, { headers: { Range: `bytes=${low}-${high - 1}` } })
-      .then(async (answer) => {
-        if (answer.status === 404) this.gone = true;
-        if (answer.status !== 206) throw new Error(String(answer.status));
-        return new Uint8Array(await answer.arrayBuffer());
-      });
+    const asked = part(this.content, low, high).then((bytes) => {
+      this.gone ||= bytes.length === 0;
+      if (bytes.length !== high - low) throw new Error("it is another by now");
+      return bytes;
+    });
     asked.catch(() => this.spans.delete(span));
     this.spans.set(span, asked);
     return asked;
@@ -262,6 +294,7 @@ export class Copy {
   async decode(group) {
     const { keys, sizes } = this.index;
     const { bytes, base } = await this.bytes(group);
+    if (!this.wanted.includes(group)) return; // something else is waited for by now
     const until = this.until(group);
     let have = this.groups.get(group);
     if (!have || this.fed !== group) {
@@ -270,12 +303,15 @@ export class Copy {
       have = { first: keys[group], next: keys[group], frames: new Map() };
       this.groups.set(group, have);
     }
-    if (have.next >= until) return; // something else is waited for by now
+    if (have.next >= until) return;
     const into = have;
     this.arrived = (frame) => {
       if (this.groups.get(group) !== into) frame.close(); // let go of meanwhile
       else into.frames.set(frame.timestamp, frame);
-      if (frame.timestamp === this.due) this.onFrames();
+      if (frame.timestamp === this.due) {
+        if (!this.ahead) this.restSoon();
+        this.onFrames();
+      }
       if (frame.timestamp === until - 1) this.came(null);
     };
     const decoder = this.coder();
