@@ -4,6 +4,7 @@ import { dayLabel, onAxis, own } from "./axis.js";
 import { exact } from "/static/light_copy.js";
 import { Cutting } from "./cutting.js";
 import { Pane, keepOnly } from "./panes.js";
+import { Slipping } from "./slipping.js";
 import { feed, goOnWith, goesOn, hears, play, playing, position, speed, stand } from "./sound.js";
 import { button, change, tellCamera, tellLists } from "./told.js";
 import { drawWave } from "./wave_line.js";
@@ -297,53 +298,9 @@ const act = async (what, values) => {
 
 const cutting = new Cutting({ act, go, panes: () => panes, sound: () => heard, at: position, button, change });
 
-// Slipping: seen and heard at once, sent when the keys rest, or as soon as another camera is slipped or left for.
-let waiting = 0;
-const still = () => ({ frames: 0, tenths: 0, samples: 0 });
-/** @typedef {{ pane: Pane, picture: number, sound: number, fps: number, rate: number,
- *   by: { frames: number, tenths: number, samples: number } }} Slip */
-/** What is gathered for one camera against one sound, and not sent yet.
- * @type {Slip | null} */
-let slipped = null;
-/** One after the other: each is made on what the one before it left.
- * @type {Promise<void>} */
-let sending = Promise.resolve();
-/** @param {Slip} own */
-const seconds = ({ by, fps, rate }) => (by.frames + by.tenths / 10) / fps + by.samples / rate;
-const sendSlip = () => {
-  clearTimeout(waiting);
-  const own_ = slipped;
-  if (!own_) return sending;
-  slipped = null;
-  own_.pane.sent += seconds(own_);
-  sending = sending.then(async () => {
-    const one = state.pictures.find((/** @type {any} */ each) => each.id === own_.picture);
-    const off = one?.off[own_.sound];
-    if (off) await act("slip", { pairing: off.pairing, version: off.version, ...own_.by });
-    own_.pane.sent -= seconds(own_);
-    own_.pane.slip = own_.pane.sent + (slipped?.pane === own_.pane ? seconds(slipped) : 0);
-    again();
-  });
-  return sending;
-};
-/** @param {"frames" | "tenths" | "samples"} unit @param {number} by */
-const slip = (unit, by) => {
-  const { picture, off, sound } = paired();
-  const pane = camera();
-  if (!off || !picture || !pane || heard.laid === "recorded") {
-    say(picture ? `${picture.name} is not paired with this sound: there is nothing to slip.` : "It is not rolling now.");
-    return;
-  }
-  if (slipped && (slipped.picture !== picture.id || slipped.sound !== sound.id)) void sendSlip();
-  slipped ??= { pane, picture: picture.id, sound: sound.id, fps: picture.fps, rate: sound.rate, by: still() };
-  slipped.by[unit] += by;
-  pane.slip = pane.sent + seconds(slipped);
-  say(`slip ${pane.slip < 0 ? "−" : "+"}${Math.abs(pane.slip * picture.fps).toFixed(2)} f`);
-  again();
-  clearTimeout(waiting);
-  waiting = window.setTimeout(sendSlip, 500);
-};
-addEventListener("pagehide", () => void sendSlip());
+const slipping = new Slipping({
+  act, again, camera, paired, say, pictures: () => state.pictures, asRecorded: () => heard.laid === "recorded",
+});
 
 const nearest = () => {
   const at = position();
@@ -461,8 +418,8 @@ const KEYS = /** @type {Record<string, () => void>} */ ({
   K: () => cutting.undo(),
   "<": () => place(-1),
   ">": () => place(1),
-  "[": () => void sendSlip().then(() => $("before")?.click()),
-  "]": () => void sendSlip().then(() => $("after")?.click()),
+  "[": () => void slipping.send().then(() => $("before")?.click()),
+  "]": () => void slipping.send().then(() => $("after")?.click()),
 });
 const zoom = (/** @type {number} */ by) => {
   span = Math.min(120, Math.max(0.002, span * by));
@@ -475,7 +432,7 @@ document.addEventListener("keydown", (event) => {
     event.preventDefault();
     const way = event.key === "ArrowRight" ? 1 : -1;
     if (event.shiftKey || event.ctrlKey)
-      slip(event.shiftKey && event.ctrlKey ? "samples" : event.shiftKey ? "frames" : "tenths", way);
+      slipping.by(event.shiftKey && event.ctrlKey ? "samples" : event.shiftKey ? "frames" : "tenths", way);
     else {
       if (playing()) halt();
       go((Math.floor(position() * state.fps + 1e-4) + way + 0.5) / state.fps);
