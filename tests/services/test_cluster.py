@@ -38,6 +38,22 @@ def test_it_starts_again_after_kill_9_and_keeps_what_it_held(own):
     assert not cluster.running(own)
 
 
+def test_whoever_answers_at_the_port_of_a_killed_one_is_not_taken_for_it(own, monkeypatch):
+    cluster.start(own)
+    port = own.port()
+    os.kill(postmaster(own), signal.SIGKILL)
+    until(lambda: not cluster.running(own), 20, "its end")
+    real, dying = cluster.running, iter([True])
+    monkeypatch.setattr(cluster, "running", lambda one: next(dying, False) or real(one))
+    with socket.socket() as stranger:
+        stranger.setsockopt(socket.SOL_SOCKET, socket.SO_REUSEADDR, 1)
+        stranger.bind(("127.0.0.1", port))
+        stranger.listen()
+        cluster.start(own)
+        with psycopg.connect(own.url("postgres")):
+            assert own.port() != port
+
+
 def test_a_taken_port_is_noticed_and_another_used(own):
     with socket.socket() as holder:
         holder.setsockopt(socket.SOL_SOCKET, socket.SO_REUSEADDR, 1)

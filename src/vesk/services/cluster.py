@@ -163,6 +163,18 @@ def answers(cluster: Cluster) -> bool:
         return False
 
 
+def _is_own(cluster: Cluster) -> bool:
+    """Say whether the server that answers at its port is its own: a killed one's port may be another's by now."""
+    import psycopg  # noqa: PLC0415 - keeps `status` and `stop` quick
+
+    try:
+        with psycopg.connect(cluster.url("postgres"), autocommit=True, connect_timeout=3) as connection:
+            found = connection.execute("SHOW data_directory").fetchone()
+    except psycopg.OperationalError:
+        return False
+    return found is not None and Path(found[0]).resolve() == cluster.data.resolve()
+
+
 def start(
     cluster: Cluster,
     *,
@@ -179,7 +191,7 @@ def start(
     problem = ""
     for attempt in range(20):
         if running(cluster):
-            if answers(cluster):
+            if answers(cluster) and _is_own(cluster):
                 return
             # Killed a moment ago, or still starting: its process lingers and takes no connection.
             time.sleep(0.5)
