@@ -178,9 +178,10 @@ export class Copy {
     wanted.push(group - step);
     this.near = wanted.filter((one) => one >= 0 && one < this.index.keys.length);
     const sought = !speed && !this.groups.has(group);
+    const stepped = !sought && sample !== this.due;
     this.due = sample;
-    if (speed || sought) clearTimeout(this.resting);
-    if (speed) this.rest();
+    if (speed || sought || stepped) clearTimeout(this.resting);
+    if (speed || stepped) this.rest();
     else if (sought) {
       this.wanted = [group];
       this.ahead = false;
