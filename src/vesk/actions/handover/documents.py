@@ -160,6 +160,8 @@ def _unlike_cut(timeline: Timeline, path: Path) -> str:
     if path.suffix == ".otio":
         return unlike([timeline], [read_otio(path)], path.name)
     clips = [clip for track in timeline.tracks for clip in track.clips]
+    if not clips:
+        return ""
     return unlike_list(timeline, clips, read_edit_list(path.read_text(encoding="utf-8"), timeline.fps), path.name)
 
 
