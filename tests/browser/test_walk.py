@@ -12,7 +12,7 @@ from tests.conftest import end, measured_takes, name_ferry, until, workers
 from vesk.actions import pairing_status
 from vesk.jobs.tasks import ask_intake
 from vesk.media import wave
-from vesk.media.movie_copy import same_picture
+from vesk.media.picture_packets import same_picture
 from vesk.store.session import open_session
 
 

@@ -446,7 +446,7 @@ def _finish(session: Session, making: _Making) -> None:
     session.flush()
     row.says = package_says(session, row, lines)
     view = Overview(session, making.day)
-    shutil.rmtree(making.folder / ".work", ignore_errors=True)
+    shutil.rmtree(making.folder / products.WORK, ignore_errors=True)
     _only(making.folder, set(known))
     documents.write_documents(session, view, row, making.folder, lines, known)
     try:

@@ -10,7 +10,6 @@ from collections.abc import Callable, Collection, Iterator, Sequence
 from contextlib import ExitStack
 from dataclasses import dataclass
 from fractions import Fraction
-from itertools import zip_longest
 from pathlib import Path
 from typing import Any
 
@@ -21,11 +20,11 @@ from numpy.typing import NDArray
 from vesk.core.errors import MediaError, StoppedError
 from vesk.core.timecode import nearest_rate
 from vesk.media.movie import opened
+from vesk.media.picture_packets import Part, leans, packets_of, part_of
 from vesk.media.sound import SoundReader
 from vesk.media.whole import written_whole
 
 _BLOCK = 48_000
-_SAME_S = Fraction(1, 1000)  # a coarse container counts milliseconds
 _TICKS = "240000"  # of a movie's own time: edit lists round to it, and to a millisecond without
 _COARSEST, _FINEST = 10_000, 10**6  # ticks a second
 _COARSE_S = Fraction(1, 2000)
@@ -76,7 +75,7 @@ def carried_by(path: Path, codec: str, kept: tuple[int, int] | None = None) -> C
     holds = _CARRIED.get(ending, ".mov")
     if holds == ".mxf" and codec not in _MXF_PICTURES:
         return Carried(".mov", f"MOV, since {codec} picture cannot be written to MXF here")
-    if holds == ".mxf" and kept is not None and _leans(part_of(path, kept)):
+    if holds == ".mxf" and kept is not None and leans(part_of(path, kept)):
         return Carried(".mov", "MOV, since MXF cannot hide the frames that its first one leans on")
     if holds == ending:
         return Carried(holds, "")
@@ -226,7 +225,7 @@ def _rounded_rate(source: Path, video: Any) -> Fraction | None:
         base = video.time_base
         off = [
             abs(at * base - round(at * base * rate) / rate)
-            for at in (one.pts for one in _packets(container, container.streams.video[0]) if one.pts is not None)
+            for at in (one.pts for one in packets_of(container, container.streams.video[0]) if one.pts is not None)
         ]
     return rate if off and max(off) <= base else None
 
@@ -288,7 +287,7 @@ class _Copying:
         if self._part is not None:
             # To the key before it: MXF tells the order of decoding of the first packet after a seek wrongly.
             original.seek(max(self._part.lead - 1, self.video.start_time or 0), stream=self.video)
-        for packet in _packets(original, self.video, streams):
+        for packet in packets_of(original, self.video, streams):
             if not self._belongs(packet):
                 continue
             if packet.stream.index == self.video.index:
@@ -336,106 +335,11 @@ class _Copying:
         self._made.mux(packet)
 
 
-@dataclass(frozen=True, slots=True)
-class Part:
-    """A part of a picture that can be decoded by itself, in its own ticks.
-
-    Attributes
-    ----------
-    lead : int
-        When the packet is shown from which on it can be decoded.
-    begin, end : int
-        When its first frame is shown, and before when all are.
-    frames : int
-        How many it shows: a few more than were asked for where the last depend on later ones.
-    """
-
-    lead: int
-    begin: int
-    end: int
-    frames: int
-
-
-def _leans(part: Part) -> bool:
-    """Say whether a part's first frame is decoded from one before it."""
-    return part.lead != part.begin
-
-
-def part_of(source: Path, kept: tuple[int, int]) -> Part:
-    """Return the part of a movie's picture that holds some frames and can be decoded by itself.
-
-    Parameters
-    ----------
-    source : Path
-    kept : (int, int)
-        From which frame, from 0, to before which.
-
-    Raises
-    ------
-    MediaError
-        If it cannot be read, or has no such frames.
-    """
-    with opened(source) as container:
-        video = container.streams.video[0]
-        packets = [
-            (one.dts if one.pts is None else one.pts, bool(one.is_keyframe), one.duration or 1)
-            for one in _packets(container, video)
-        ]
-    shown = sorted(at for at, _, _ in packets)
-    if not 0 <= kept[0] < kept[1] <= len(shown):
-        raise MediaError(source, f"it has no frames {kept[0]} to {kept[1]}", "Take the folder in again.")
-    begin = shown[kept[0]]
-    lead = max((at for at, key, _ in packets if key and at <= begin), default=shown[0])
-    # In the order they lie in: what is shown by then is whole once nothing later was needed for it.
-    last, seen = kept[1], 0
-    latest = lead
-    for at, _, _ in packets[next(n for n, one in enumerate(packets) if one[0] == lead) :]:
-        if at < lead:
-            continue  # it leans on what lies before
-        seen, latest = seen + 1, max(latest, at)
-        whole = shown.index(lead) + seen
-        if whole >= kept[1] and latest == shown[whole - 1]:
-            last = whole
-            break
-    else:
-        last = len(shown)
-    after = shown[last] if last < len(shown) else shown[-1] + max(one[2] for one in packets)
-    return Part(lead, begin, after, last - kept[0])
-
-
-def _packets(container: Any, picture: Any, streams: Sequence[Any] = ()) -> Iterator[Any]:
-    """Yield the packets of streams, of the picture alone without any, each with when it is decoded.
-
-    Some containers leave that out for the first of a picture whose frames are shown in another order: it is counted
-    back from the first that has it.
-    """
-    waiting: list[Any] = []
-    for packet in container.demux(streams or [picture]):
-        if not packet.size:
-            continue  # the last, without data
-        if packet.stream.index != picture.index:
-            yield packet
-        elif packet.dts is None:
-            waiting.append(packet)
-        else:
-            step = packet.duration or 1
-            for before, one in enumerate(reversed(waiting), 1):
-                one.dts = packet.dts - before * step
-            yield from waiting
-            waiting.clear()
-            yield packet
-    shown = sorted(one.pts for one in waiting if one.pts is not None)
-    late = max((at - one.pts for at, one in zip(shown, waiting, strict=False) if one.pts is not None), default=0)
-    for at, one in zip(shown, waiting, strict=False):  # none had it: in the order they are shown, early enough for all
-        one.dts = at - late
-        yield one
-
-
 def _part_of(source: Path, target: Path, kept: tuple[int, int] | None) -> Part | None:
     if kept is None:
         return None
     part = part_of(source, kept)
-    if target.suffix == ".mxf" and _leans(part):
+    if target.suffix == ".mxf" and leans(part):
         raise MediaError(
             source, "the first frame kept leans on one before it, which MXF cannot hide", "Hand over its sound, or let "
             "the range begin where it can be decoded.",
@@ -497,59 +401,3 @@ class _SoundStream:
 
 def _layout(channels: int) -> str:
     return {1: "mono", 2: "stereo"}.get(channels, f"{channels}c")
-
-
-def picture_packets(path: Path) -> Iterator[tuple[Fraction, bytes]]:
-    """Return a movie's picture packets: when each is shown, seconds, and its bytes.
-
-    Raises
-    ------
-    MediaError
-        If it cannot be read.
-    """
-    with opened(path) as container:
-        for packet in _packets(container, container.streams.video[0]):
-            at = packet.dts if packet.pts is None else packet.pts
-            yield at * packet.time_base, bytes(packet)
-
-
-def same_part(original: Path, made: Path, kept: tuple[int, int], stretch: Fraction = Fraction(1)) -> bool:
-    """Say whether a movie holds the packets of a part of another, its first frame kept shown at zero.
-
-    Parameters
-    ----------
-    original, made : Path
-    kept : (int, int)
-        As it was asked for.
-    stretch : Fraction
-        As `copy_movie` has it.
-    """
-    part = part_of(original, kept)
-    with opened(original) as container:
-        base = container.streams.video[0].time_base
-    wanted = [
-        ((at - part.begin * base) * stretch, content)
-        for at, content in picture_packets(original)
-        if part.lead * base <= at < part.end * base
-    ]
-    found = list(picture_packets(made))
-    if len(wanted) != len(found):
-        return False
-    return all(
-        mine[1] == theirs[1] and abs(mine[0] - theirs[0]) <= _SAME_S for mine, theirs in zip(wanted, found, strict=True)
-    )
-
-
-def same_picture(one: Path, other: Path, stretch: Fraction = Fraction(1)) -> bool:
-    """Say whether two movies show the very same packets at the same times, the second stretched as `copy_movie` has it.
-
-    Containers count in ticks of their own: times are the same within a fraction of a millisecond.
-    """
-    begins: tuple[Fraction, Fraction] | None = None
-    for mine, theirs in zip_longest(picture_packets(one), picture_packets(other)):
-        if mine is None or theirs is None or mine[1] != theirs[1]:
-            return False
-        begins = begins or (mine[0], theirs[0])
-        if abs((mine[0] - begins[0]) * stretch - (theirs[0] - begins[1])) > _SAME_S:
-            return False
-    return begins is not None

@@ -17,7 +17,7 @@ from sqlmodel import Session
 from vesk.actions import measuring
 from vesk.actions.channels import channels_of
 from vesk.actions.facts import facts_of
-from vesk.actions.handover.products import FOLDERS, Names
+from vesk.actions.handover.products import FOLDERS, WORK, Names
 from vesk.actions.pairing_status import CHECKED
 from vesk.actions.turnover import Item
 from vesk.core.conform.written import Written
@@ -39,7 +39,6 @@ from vesk.store import recordings
 from vesk.store.tables import Day, Recording
 
 _BLOCK = 8 << 20
-_DECODED = "UNFINISHED.wav"  # a killed worker leaves it to the next, which writes it anew
 
 
 @dataclass(frozen=True, slots=True)
@@ -266,7 +265,7 @@ def _movie_with_timecode(folder: Path, copy: Copy, place: Located, names: Names,
     if not coded:
         copy_movie(place.file, folder / name, timecode=label, silent=copy.silent, go_on=go_on)
     else:
-        plain = folder / _DECODED
+        plain = have_folder(folder / WORK) / f"{copy.row.id}.wav"
         try:
             _write_wave(plain, sound_blocks(place.file), copy.silent, facts, go_on)
             tracks = [LaidTrack(plain, tuple(range(facts.channels)), "as recorded")]

@@ -22,13 +22,14 @@ from vesk.core.wording import signed
 from vesk.dailies import delivering
 from vesk.dailies.located import Located
 from vesk.media import checksum, movie, scan, wave
-from vesk.media.movie_copy import Carried, LaidTrack, carried_by, copy_movie, part_of, same_part, same_picture
+from vesk.media.movie_copy import Carried, LaidTrack, carried_by, copy_movie
+from vesk.media.picture_packets import part_of, same_part, same_picture
 from vesk.media.sound import SoundReader
 from vesk.media.whole import have_folder
 from vesk.settings import Settings
 
 FOLDERS = {Product.SOUND: "sound", Product.MOVIE: "movies", Product.TIMECODE: "timecode", Product.ORIGINAL: "originals"}
-_WORK = ".work"
+WORK = ".work"  # in a package while it is made: what is laid before it is put in its place
 Key = tuple[Product, int]
 
 
@@ -139,7 +140,7 @@ def make_take(
     keys = keys_of(recipe, take.active)
     if not keys:
         return made
-    laid = have_folder(folder / _WORK) / f"{take.number}.wav"
+    laid = have_folder(folder / WORK) / f"{take.number}.wav"
     try:
         written = _lay(settings, recipe, take, laid, go_on)
         if recipe.movies:

@@ -288,6 +288,7 @@ const act = async (what, values) => {
     const told = await answer.json();
     take(told.state);
     say(told.problem || told.said, Boolean(told.problem));
+    if (goesOn()) again(); // what was laid ahead may be cut otherwise by now
     later();
     return answer.ok;
   } catch {
