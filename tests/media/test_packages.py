@@ -106,9 +106,10 @@ def mixed(seed):
         own = chance.choice([fps, 2 * fps, Fraction(50)])
         count = round(chance.randrange(200, 900) / fps * own)
         kept = (7, 60) if number % 4 == 3 else None
-        media.append(replace(picture(f"p{number}", at, fps=fps), duration=count / own, rate=own, kept=kept))
+        name = f"p  {number}\\b" if number == 5 else f"p{number}"
+        media.append(replace(picture(name, at, fps=fps), duration=count / own, rate=own, kept=kept))
         offset = NINE - 10 - at + Fraction(chance.randrange(-500, 500), 48_000)
-        joined.append(Joined(f"p{number}", "s", TimeMap.with_ppm(offset, Fraction(chance.randrange(-60, 60))), True))
+        joined.append(Joined(name, "s", TimeMap.with_ppm(offset, Fraction(chance.randrange(-60, 60))), True))
         at += count / own
     media.append(replace(sound("s", NINE - 10, rate=rate), duration=at - NINE + 20))
     return lay(media, joined, fps=fps, drop=False)[0]

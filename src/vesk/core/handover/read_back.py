@@ -65,7 +65,9 @@ def unlike_list(timeline: Timeline, clips: Sequence[Clip], found: Sequence[There
     for one, clip in zip(found, clips, strict=True):
         meant = timeline.start + clip.at - Fraction(clip.off_s)
         off = wrap_day(one.at - meant, clock.day)
-        if one.name != " ".join(clip.media.name.split()) or abs(off) > _SEVERAL_DIGITS_S:
+        # A list is read as one that any system made: what stands before a backslash is a folder there.
+        named = " ".join(clip.media.name.split()).rpartition("\\")[2]
+        if one.name != named or abs(off) > _SEVERAL_DIGITS_S:
             return f"{clip.media.name} reads back from {name} elsewhere than it was laid"
         # An edit list counts its sources as it counts itself: what counts otherwise cannot be told from it.
         as_here = clip.media.kind != PICTURE or (clip.media.label_rate, clip.media.drop) == (clock.fps, clock.drop)
