@@ -8,6 +8,7 @@ import numpy as np
 import pytest
 import soundfile
 from tests.conftest import name_ferry
+from werkzeug.wsgi import FileWrapper
 
 from vesk.actions import correct, intake, measuring, pairing, pairing_status
 from vesk.store import pairings, recordings
@@ -155,3 +156,24 @@ def test_no_page_asks_anything_of_another_machine(client, day, now):
         answer = client.get(path)
         assert not re.findall(r'(?:src|href|action)="(?:https?:)?//', answer.text)
         assert "default-src 'none'" in answer.headers["Content-Security-Policy"]
+
+
+def test_a_small_file_is_closed_before_it_is_sent(app):
+    opened = []
+
+    class Given(FileWrapper):
+        def __init__(self, file, size=8192):
+            super().__init__(file, size)
+            opened.append(file)
+
+    ask = app.test_client().get
+    for headers, size in (({}, None), ({"Range": "bytes=2-5"}, 4)):
+        answer = ask(
+            "/static/icon.svg", environ_overrides={"wsgi.file_wrapper": Given}, headers=headers, buffered=False
+        )
+        assert all(file.closed for file in opened), "whoever lets go of it now leaves it open"
+        assert len(answer.data) == (size or answer.content_length) > 0
+        tag = answer.headers["ETag"]
+    again = ask("/static/icon.svg", environ_overrides={"wsgi.file_wrapper": Given}, headers={"If-None-Match": tag})
+    assert (again.status_code, again.data, len(opened)) == (304, b"", 3)
+    assert all(file.closed for file in opened)
