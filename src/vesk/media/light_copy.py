@@ -18,6 +18,7 @@ from typing import Any
 
 import av
 import numpy as np
+from av.video.reformatter import VideoReformatter
 
 from vesk.core.errors import MediaError, StorageError
 from vesk.core.picture.levels import Levels, Lift
@@ -95,7 +96,7 @@ def write_light_copy(
     StorageError
         If they cannot be written.
     """
-    levels, size = Levels(), (0, 0)
+    levels, size, scaler = Levels(), (0, 0), VideoReformatter()
     numbers: list[int] = []
     grown = _Grown(target, growing, fps, frames)
     try:
@@ -107,7 +108,7 @@ def write_light_copy(
                     size = _fitted(frame.width, frame.height)
                     stream.width, stream.height = size
                     stream.codec_context.time_base = 1 / fps
-                small = frame.reformat(width=size[0], height=size[1], format="yuv420p", interpolation="FAST_BILINEAR")
+                small = scaler.reformat(frame, size[0], size[1], "yuv420p", interpolation="FAST_BILINEAR")
                 small.pts, small.time_base = number, 1 / fps
                 small.pict_type = 0  # as the coder sees fit, not as the original was coded
                 if len(numbers) % _LOOK_EVERY == 0:

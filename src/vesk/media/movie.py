@@ -10,6 +10,7 @@ from typing import Any
 
 import av
 import numpy as np
+from av.video.reformatter import VideoReformatter
 from numpy.typing import NDArray
 
 from vesk.core.errors import MediaError, NumberError, TimecodeError
@@ -214,6 +215,26 @@ def sound_blocks(path: Path) -> Iterator[NDArray[np.float32]]:
             yield np.concatenate([track.give(rest) for track in tracks.values()], axis=1)
 
 
+# How decoders usually give samples, and what full scale is; anything else goes through a resampler, frame by frame.
+_FULL = {
+    "s16": (np.int16, 1 << 15), "s16p": (np.int16, 1 << 15), "s32": (np.int32, 1 << 31), "s32p": (np.int32, 1 << 31),
+    "flt": (np.float32, 1), "fltp": (np.float32, 1),
+}  # fmt: skip
+
+
+def _samples(frame: Any, channels: int) -> NDArray[np.float32]:
+    """Return what a decoded frame of sound holds, float32 (n, channels), full scale ±1, as a copy."""
+    kind, full = _FULL[frame.format.name]
+    if frame.format.is_planar:
+        planes = [np.frombuffer(plane, kind, frame.samples) for plane in frame.planes]
+        values = np.stack(planes, axis=1).astype(np.float32)
+    else:
+        values = np.frombuffer(frame.planes[0], kind, frame.samples * channels).reshape(-1, channels).astype(np.float32)
+    if full > 1:
+        values *= np.float32(1 / full)
+    return values
+
+
 class _Track:
     """One sound stream being decoded."""
 
@@ -230,6 +251,10 @@ class _Track:
         for frame in packet.decode():
             if self._cut is None:
                 self._cut = self._lead(frame)
+            same = (frame.rate, frame.layout.nb_channels) == (self._stream.rate, self._channels)
+            if same and frame.format.name in _FULL:
+                self._add(_samples(frame, self._channels))
+                continue
             for packed in self._resampler.resample(frame):
                 self._add(packed.to_ndarray().reshape(-1, self._channels).astype(np.float32))
 
@@ -297,15 +322,8 @@ def numbered_frames(path: Path) -> Iterator[tuple[int, Any]]:
         yield from numbered(video, container.decode(video))
 
 
-def frame_images(path: Path, indices: list[int], *, height: int) -> Iterator[tuple[int, Any]]:
-    """Decode exact frames, counted from the first.
-
-    Yields
-    ------
-    (index, image)
-        The image is a PIL image scaled down to `height`, of the frame that is shown at that number; indices past the
-        end are left out.
-    """
+def _frames_at(path: Path, indices: list[int]) -> Iterator[tuple[int, Any]]:
+    """Decode the frames that are shown at these numbers, counted from the first; those past the end are left out."""
     with opened(path) as container:
         video = picture_stream(container, path)
         rate = _numbering_rate(video)
@@ -323,18 +341,32 @@ def frame_images(path: Path, indices: list[int], *, height: int) -> Iterator[tup
                 shown, following = following, next(frames, None)
             if shown is None or (following is None and index > shown[0] and index >= (video.frames or 0)):
                 continue
-            frame = shown[1]
-            tall = min(height, frame.height)
-            yield (
-                index,
-                frame.reformat(width=round(frame.width * tall / frame.height), height=tall, format="rgb24").to_image(),
-            )
+            yield index, shown[1]
+
+
+def _reduced(frames: Iterable[tuple[int, Any]], height: int, kind: str) -> Iterator[tuple[int, Any]]:
+    """Scale frames down to a height, in a pixel format, all by one scaler: making one costs more than using it."""
+    scaler = VideoReformatter()
+    for index, frame in frames:
+        tall = min(height, frame.height)
+        yield index, scaler.reformat(frame, width=round(frame.width * tall / frame.height), height=tall, format=kind)
+
+
+def frame_images(path: Path, indices: list[int], *, height: int) -> Iterator[tuple[int, Any]]:
+    """Decode exact frames, counted from the first.
+
+    Yields
+    ------
+    (index, image)
+        The image is a PIL image scaled down to `height`, of the frame that is shown at that number; indices past the
+        end are left out.
+    """
+    for index, frame in _reduced(_frames_at(path, indices), height, "rgb24"):
+        yield index, frame.to_image()
 
 
 def grey_frames(path: Path, first: int, count: int, *, height: int = 144) -> NDArray[np.uint8]:
     """Decode consecutive frames as grey pictures (frames, height, width); fewer at the picture's end."""
-    pictures = [
-        np.asarray(image.convert("L"), np.uint8)
-        for _, image in frame_images(path, list(range(first, first + count)), height=height)
-    ]
+    frames = _frames_at(path, list(range(first, first + count)))
+    pictures = [frame.to_ndarray() for _, frame in _reduced(frames, height, "gray8")]
     return np.stack(pictures) if pictures else np.zeros((0, height, 1), np.uint8)
