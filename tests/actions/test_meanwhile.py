@@ -131,7 +131,6 @@ def test_a_clap_decided_while_claps_are_looked_for_is_kept(db, settings, day, mo
             theirs.commit()
 
     meanwhile(monkeypatch, "vesk.actions.sync_points.watched", person)
-    monkeypatch.setattr("vesk.actions.sync_points._keep_frames", lambda *_: None)
     sync_points.keep_sync_points(db, settings, row.id)
     db.commit()
     db.expire_all()

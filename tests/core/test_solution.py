@@ -8,9 +8,9 @@ import pytest
 from hypothesis import given, settings
 from hypothesis import strategies as st
 
+from vesk.core.day.across import across_wanted
 from vesk.core.day.day import Match, Named, Tie
 from vesk.core.day.lateness import ClapBound, ClockSays, weigh_lateness
-from vesk.core.day.loops import across_wanted
 from vesk.core.day.solve import solve
 from vesk.core.day.stretches import find_stretches
 from vesk.core.kinds import LTC, PICTURE, SOUND, Asked, Clock, Discord, Witness
@@ -192,7 +192,7 @@ def test_two_cameras_that_heard_each_other_close_a_loop_with_the_recorder_and_te
     a, b, s1, s2 = keys[0]
     true = {pair: place for pair, place in day.places.items() if pair[0] in {a, b}}
     both = {one.picture: one for one in evidence.matches if one.sound == s1}
-    wanted = {(one.one, one.other): one.offset_s for one in across_wanted(evidence.matches)}
+    wanted = {(one.one, one.other): one.offset_s for one in across_wanted(evidence.matches, solve(evidence))}
     assert min(wanted.values()) >= 0
     wanted |= {(other, one): -offset for (one, other), offset in wanted.items()}
     assert {(a, b), (s1, s2)} <= wanted.keys()
@@ -204,6 +204,27 @@ def test_two_cameras_that_heard_each_other_close_a_loop_with_the_recorder_and_te
     assert abs(loops[a, s1, b].misclosure_s) == pytest.approx(0.004, abs=1e-4)  # as A and B heard each other
     assert abs(loops[s1, a, s2].misclosure_s) < 1e-4
     assert abs(loops[a, s1, b, s2].misclosure_s) < 1e-2
+
+
+def test_loops_of_two_devices_are_tried_here_and_there_and_all_where_something_is_wrong():
+    day, keys = made(A, MadeDevice("B", PICTURE, **in_step(0.2)), S1, takes=40)
+
+    def wanted(across=()):
+        evidence = replace(day.day(), across=across)
+        return [one.one for one in across_wanted(evidence.matches, solve(evidence))]
+
+    first, last = keys[0][:2], keys[-1][:2]
+    tried = wanted()
+    assert len(tried) == 8
+    assert {tried[0], tried[-1]} <= {*first, *last}
+    both = {(one.picture, one.sound): one for one in day.day().matches}
+    a, b, s1 = keys[7]
+    apart = both[a, s1].at_head_s - both[b, s1].at_head_s
+    astray = Match(a, b, both[a, s1].head_s, both[a, s1].tail_s, apart + 0.2, 2e-6)
+    assert len(wanted((astray,))) == 40  # what is wrong in one may be in all
+    day.mistake(keys[18][0], keys[18][2], 0.3)
+    assert len(wanted()) == 9
+    assert {*keys[18][:2]} & set(wanted())
 
 
 def test_loops_close_and_the_one_that_does_not_comes_first():

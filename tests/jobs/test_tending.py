@@ -15,7 +15,7 @@ from vesk.actions import turnover
 from vesk.core.kinds import Work
 from vesk.jobs import tending
 from vesk.jobs import tracked as tracked_module
-from vesk.jobs.tasks import ask_intake, ask_turnover
+from vesk.jobs.tasks import ask_intake, ask_light, ask_turnover
 from vesk.jobs.worker import _Watch
 from vesk.store import health, machines, presence, progress, turnovers
 from vesk.store.columns import now
@@ -119,6 +119,15 @@ def test_a_clock_that_was_set_back_an_hour_hides_no_dead_worker_and_holds_nothin
     tend(settings)
     assert jobs(settings, "SELECT status::text FROM procrastinate_jobs") == [("todo",)]
     assert jobs(settings, "SELECT count(*) FROM procrastinate_periodic_defers") == [(1,)]
+
+
+def test_work_of_every_kind_that_waits_for_long_is_not_taken_for_lost(db, settings, paper):
+    ask_light(db, recording(db, paper, "a.mov"))
+    db.commit()
+    assert {*tending.TRACKED} == {*Work}
+    jobs(settings, "UPDATE progress SET changed_at = now() - interval '1 hour'")
+    tend(settings)
+    assert told(settings, Work.LIGHT, recording(db, paper, "a.mov").id) == ("waiting", "")
 
 
 def test_work_whose_job_is_gone_is_told_and_never_runs_for_ever(db, settings, paper):

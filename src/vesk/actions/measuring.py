@@ -7,7 +7,6 @@ rested on still stands. Files are decoded behind the guarded border.
 from __future__ import annotations
 
 from collections.abc import Iterable
-from contextlib import suppress
 from functools import partial
 from pathlib import Path
 
@@ -15,13 +14,13 @@ from sqlmodel import Session
 
 from vesk.actions import merging, pairing_status
 from vesk.actions.locating import located
+from vesk.core.day.across import Across
 from vesk.core.errors import MediaError
 from vesk.core.progress import WHOLE, OnProgress, part_of, unwatched
-from vesk.core.sound.measurement import Measurement
 from vesk.dailies import measuring
-from vesk.dailies.located import Located, decode_frames, hear
+from vesk.dailies.located import Located, hear
 from vesk.media import cache, checksum
-from vesk.media.guarded import bordered, guarded, tell, watched
+from vesk.media.guarded import bordered, tell, watched
 from vesk.settings import Settings
 from vesk.store import changes, compared, days, pairings, recordings
 from vesk.store.tables import Day, Pairing, Recording
@@ -167,7 +166,6 @@ def measure_pairing(
     found = bordered(
         picture.path, lambda: measuring.measure_by_sound(picture, sound, proposal_s=offset, on_progress=rest)
     )
-    _keep_frames(now, picture, found)
     changes.hold(session, now.day.id)
     row = pairings.get(session, pairing_id)
     members = recordings.by_id(session, {row.picture_id, row.sound_id})
@@ -178,24 +176,6 @@ def measure_pairing(
         row.state = pairings.MEASURED
     changes.count(session, row)
     return row
-
-
-def keep_frames(session: Session, settings: Settings, pairing_id: int) -> None:
-    """Decode the pictures that the bench of a measured pairing opens with: here, where decoding belongs."""
-    now = pairing_status.of_pairing(session, pairing_id)
-    picture = located(session, settings, now.day, now.picture)
-    changes.rest(session)
-    if now.found is not None:
-        _keep_frames(now, picture, now.found)
-
-
-def _keep_frames(now: pairing_status.PairingStatus, picture: Located, found: Measurement) -> None:
-    fps = float(now.fps)
-    points = found.windows or now.points
-    around = sorted({int(at * fps) + k for at in points for k in range(-13, 14) if int(at * fps) + k >= 0})
-    if not all(picture.entry.frame(index).exists() for index in around):
-        with suppress(MediaError):  # a picture that cannot be decoded is measured by its sound all the same
-            guarded(picture.path, _LEAST_WAIT_S, decode_frames, picture, around)
 
 
 def compare_rivals(session: Session, settings: Settings, day_id: int, on_progress: OnProgress = unwatched) -> int:
@@ -226,16 +206,29 @@ def compare_rivals(session: Session, settings: Settings, day_id: int, on_progres
 
 
 def close_loops(session: Session, settings: Settings, day_id: int, on_progress: OnProgress = unwatched) -> int:
-    """Measure against each other the recordings of one kind that a third laid together; returns how many were asked."""
+    """Measure against each other recordings of one kind that a third laid together; returns how many were asked.
+
+    Where a loop does not close, all of its devices' are asked.
+    """
+    asked: set[tuple[str, str]] = set()
+    while True:
+        wanted = pairing_status.across_of_day(session, days.get_day(session, day_id))
+        news = [one for one in wanted if (one.one, one.other) not in asked]
+        asked |= {(one.one, one.other) for one in news}
+        if not news or not _close(session, settings, day_id, news, on_progress):
+            return len(asked)
+
+
+def _close(session: Session, settings: Settings, day_id: int, asked: list[Across], on_progress: OnProgress) -> bool:
+    """Measure some of a day's recordings of one kind against each other; say whether to go on."""
     day = days.get_day(session, day_id)
-    asked = pairing_status.across_of_day(session, day)
     rows = recordings.by_id(session, {int(key) for one in asked for key in (one.one, one.other)})
     places = {str(number): located(session, settings, day, row) for number, row in rows.items()}
     contents = {number: row.content for number, row in rows.items()}
     changes.rest(session)
     for count, one in enumerate(asked):
         if not on_progress(count, len(asked)):
-            break
+            return False
         work = partial(measuring.measure_across, places[one.one], places[one.other], (one.one, one.other), one.offset_s)
         try:
             across = bordered(places[one.one].path, work)
@@ -246,4 +239,4 @@ def close_loops(session: Session, settings: Settings, day_id: int, on_progress: 
         if all(row.content == contents[row.id] for row in fresh):
             compared.keep(session, *fresh, same_moment=across is not None, across=across)
         changes.rest(session)
-    return len(asked)
+    return True

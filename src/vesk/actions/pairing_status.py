@@ -13,9 +13,9 @@ from vesk.actions.composing import Parts, as_corrected, by_parts, own_of, parts_
 from vesk.actions.remembered import Remembered
 from vesk.core.conform.correction import Correction, Errors
 from vesk.core.conform.retiming import Timed, timed
+from vesk.core.day.across import Across, across_wanted
 from vesk.core.day.day import Day as SolvedDay
 from vesk.core.day.day import Match, Tie
-from vesk.core.day.loops import Across, across_wanted
 from vesk.core.day.solution import NOTHING, Contradiction, Place, Solution
 from vesk.core.kinds import MATCHED, Origin, Status, Witness
 from vesk.core.pairing.evidence import Evidence
@@ -453,16 +453,18 @@ def to_compare_of_day(session: Session, day: Day) -> list[Shared]:
 
 
 def across_of_day(session: Session, day: Day) -> list[Across]:
-    """Return which two recordings of one kind would close a loop and were not measured against each other yet."""
+    """Return which two recordings of one kind are to close a loop and were not measured against each other yet."""
     rows = pairings.of_day(session, day.id)
     members = recordings.by_id(session, {row.picture_id for row in rows} | {row.sound_id for row in rows})
+    every = {one.id: one for one in recordings.of_day(session, day.id)}
+    solution = gather(session, day, rows, _rows(session, day, rows, rows, every)).solution
     measured = _measured(session, rows, members)
     found = [solving.match(row, measured[row.id][1]) for row in rows if row.id in measured]
     known = {frozenset((one.picture, one.sound)) for one in compared.across_of_day(session, day.id, members)}
     same = compared.of_day(session, day.id, members).items()
     known |= {frozenset(map(str, pair)) for pair, same_moment in same if not same_moment}  # these close no loop
     sure = [one for one in found if one is not None and one.sure]
-    return [one for one in across_wanted(sure) if frozenset((one.one, one.other)) not in known]
+    return [one for one in across_wanted(sure, solution) if frozenset((one.one, one.other)) not in known]
 
 
 def _all_measured(session: Session, rows: DayRows, earlier: Earlier) -> dict[int, _Measured]:

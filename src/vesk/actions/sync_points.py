@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 from collections.abc import Iterator
-from contextlib import suppress
 from fractions import Fraction
 from math import floor
 
@@ -14,15 +13,14 @@ from vesk.actions.locating import located
 from vesk.actions.measuring import ensure_heard
 from vesk.actions.sources import changed
 from vesk.core.clocks.sound_delay import ClapPair, SoundDelay, sound_delay
-from vesk.core.errors import MediaError, RefusedError
+from vesk.core.errors import RefusedError
 from vesk.core.kinds import CLAP, MARKER, PICTURE, PointOrigin, SyncPointKind
 from vesk.core.pairing.by_hand import read_moment
 from vesk.core.picture.closure import contact_between
 from vesk.core.progress import WHOLE, OnProgress, part_of, unwatched
 from vesk.core.sound.distance import distance_delay_s
-from vesk.dailies.located import Located, decode_frames
 from vesk.dailies.sync_points import LIKELY, SyncPoints, look_for_sync_points
-from vesk.media.guarded import guarded, watched
+from vesk.media.guarded import watched
 from vesk.settings import Settings
 from vesk.store import changes, days, journal, recordings
 from vesk.store import sync_points as points
@@ -32,8 +30,6 @@ _HEARD_KINDS = {SyncPointKind.WORD, SyncPointKind.TONE}
 _SAME_US = 50_000  # what was decided is not proposed again
 MAX_NAME = 60
 _LONGEST_S = 300.0  # looking at its pictures takes no longer
-
-SHOWN_AROUND = 4  # frames either side of a proposed closing, to choose from
 
 
 def keep_sync_points(
@@ -49,7 +45,6 @@ def keep_sync_points(
     ensure_heard(place, part_of(on_progress, 0, WHOLE // 2))
     own = part_of(on_progress, WHOLE // 2, WHOLE)
     found = watched(place.path, _LONGEST_S + float(place.facts.duration), own, look_for_sync_points, place)
-    _keep_frames(place, found)
     changes.hold(session, day_id)
     row = recordings.get(session, recording_id)
     if row.state != recordings.READY or row.content != place.entry.folder.name:
@@ -88,20 +83,6 @@ def _markers(row: Recording) -> Iterator[SyncPointRow]:
             recording_id=row.id, how=points.HEARD, kind=MARKER, heard_us=at, proposed_us=at, likely=1.0,
             name=marker.label, origin=PointOrigin.MARKER,
         )  # fmt: skip
-
-
-def _keep_frames(place: Located, found: SyncPoints) -> None:
-    """Decode what the recording's page shows: here, where decoding belongs."""
-    if place.facts.frames:
-        near = {seen.frame + k for seen in found.seen for k in range(-SHOWN_AROUND, SHOWN_AROUND + 1)}
-        wanted = sorted(i for i in {*contact_frames(place.facts.frames), *near} if 0 <= i < place.facts.frames)
-        with suppress(MediaError):  # a picture that cannot be decoded has its sound all the same
-            guarded(place.path, _LONGEST_S, decode_frames, place, wanted)
-
-
-def contact_frames(frames: int, count: int = 9) -> list[int]:
-    """Return which frames tell at a glance what a recording shows: spread from its head to its tail."""
-    return sorted({round((frames - 1) * (n + 0.5) / count) for n in range(count)})
 
 
 def decide(

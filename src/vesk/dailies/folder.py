@@ -10,9 +10,9 @@ from fractions import Fraction
 from functools import partial
 from pathlib import Path
 
+from vesk.core.day.across import across_wanted
 from vesk.core.day.day import Match
 from vesk.core.day.known import DayKnown, know_day
-from vesk.core.day.loops import across_wanted
 from vesk.core.day.recording import Item
 from vesk.core.day.solution import Solution
 from vesk.core.errors import MediaError, RefusedError
@@ -117,11 +117,13 @@ def walk_folder(
         measured = with_rivals(found, known.recordings, measured + by_sound)
         claps = _claps(found, known, tell)
         measured, solution = with_solution(known.recordings, claps, measured, rate, late or {})
-        more = list(_by_solution(found, known, solution, measured, rate, tell))
-        across = _across(found, measured, tell)
-        if more or across:
-            measured, solution = with_solution(known.recordings, claps, measured + more, rate, late or {}, across)
-        paired = {key for one in (*by_sound, *more) for key in (one.picture, one.sound)}
+        more = laid = list(_by_solution(found, known, solution, measured, rate, tell))
+        measured += more
+        links: dict[tuple[str, str], Match | None] = {}
+        while _across(found, measured, solution, links, tell) or more:
+            more, across = [], [link for link in links.values() if link is not None]
+            measured, solution = with_solution(known.recordings, claps, measured, rate, late or {}, across)
+        paired = {key for one in (*by_sound, *laid) for key in (one.picture, one.sound)}
         alone = [_told(item, searched) for item in alone if item.key not in paired]
     return Walked(found, tags, measured, alone, unusable, rate, known, together, solution)
 
@@ -150,16 +152,23 @@ def _by_solution(
         yield measure_pair(found, known.recordings, Proposal(*pair, offset, shared), rate)
 
 
-def _across(found: Mapping[str, Located], measured: Sequence[Measured], tell: Tell) -> list[Match]:
-    """Measure against each other what a third recording laid together, for loops to close."""
-    links = []
-    for one in across_wanted([match for match in matches_of(measured) if match.sure]):
+def _across(
+    found: Mapping[str, Located],
+    measured: Sequence[Measured],
+    solution: Solution,
+    links: dict[tuple[str, str], Match | None],
+    tell: Tell,
+) -> bool:
+    """Measure against each other what a third recording laid together, for loops to close; say whether any was new."""
+    wanted = across_wanted([match for match in matches_of(measured) if match.sure], solution)
+    news = [one for one in wanted if (one.one, one.other) not in links]
+    for one in news:
         tell(f"closing the loop of {one.one} and {one.other}")
+        work = partial(measure_across, found[one.one], found[one.other], (one.one, one.other), one.offset_s)
+        links[one.one, one.other] = None
         with suppress(MediaError):
-            work = partial(measure_across, found[one.one], found[one.other], (one.one, one.other), one.offset_s)
-            link = bordered(found[one.one].path, work)
-            links += [] if link is None else [link]
-    return links
+            links[one.one, one.other] = bordered(found[one.one].path, work)
+    return bool(news)
 
 
 def _claps(found: Mapping[str, Located], known: DayKnown, tell: Tell) -> dict[str, SyncPoints]:

@@ -10,7 +10,7 @@ import procrastinate
 from procrastinate.exceptions import AlreadyEnqueued
 from sqlmodel import Session
 
-URGENT, SOON, AFTER, LATER, LAST, IDLE = 20, 10, 5, 0, -5, -10
+URGENT, SOON, AFTER, LATER, LAST, AHEAD, IDLE = 20, 10, 5, 0, -5, -8, -10
 
 
 @lru_cache(maxsize=1)

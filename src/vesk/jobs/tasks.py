@@ -16,12 +16,13 @@ from vesk.actions import light_copies as light_action
 from vesk.actions import measuring as measure_action
 from vesk.actions import package as package_action
 from vesk.actions import pairing as pairing_action
+from vesk.actions import showing as showing_action
 from vesk.actions import sync_points as sync_points_action
 from vesk.actions import turnover as turnover_action
 from vesk.core.handover.recipe import Recipe
 from vesk.core.kinds import Work
 from vesk.core.progress import WHOLE
-from vesk.jobs.queue import AFTER, IDLE, LAST, LATER, SOON, URGENT, enqueue, hasten
+from vesk.jobs.queue import AFTER, AHEAD, IDLE, LAST, LATER, SOON, URGENT, enqueue, hasten
 from vesk.jobs.tracked import AGAIN, persisting, tracked
 from vesk.media import cache
 from vesk.settings import Settings, for_work
@@ -165,8 +166,8 @@ def search(recording_id: int) -> None:
     with tracked(settings, Work.SEARCH, recording_id) as (session, on_progress):
         if on_progress(0, 1):
             made = pairing_action.pair_by_sound(session, settings, recording_id, on_progress)
-            for pairing_id in [row.id for row in made]:
-                measure_action.keep_frames(session, settings, pairing_id)
+            for row in made:
+                ask_shown(session, row.picture_id)
             if made:
                 _ask_of_day(session, Work.COMPARE, made[0].day_id, LAST)
 
@@ -198,6 +199,7 @@ def find_sync_points(recording_id: int) -> None:
     with tracked(settings, Work.SYNC_POINTS, recording_id) as (session, on_progress):
         if on_progress(0, WHOLE) and recordings.get(session, recording_id).member_of is None:
             sync_points_action.keep_sync_points(session, settings, recording_id, on_progress)
+            ask_shown(session, recording_id)
             _ask_of_day(session, Work.COMPARE, recordings.get(session, recording_id).day_id, LAST)
 
 
@@ -208,6 +210,7 @@ def measure(pairing_id: int) -> None:
     with tracked(settings, Work.MEASURE, pairing_id) as (session, on_progress):
         if on_progress(0, WHOLE) and pairings.is_standing(session, pairing_id):
             row = measure_action.measure_pairing(session, settings, pairing_id, on_progress)
+            ask_shown(session, row.picture_id)
             _ask_of_day(session, Work.COMPARE, row.day_id, LAST)
 
 
@@ -227,6 +230,19 @@ def compare(day_id: int) -> None:
                 # What failed, was stopped, or was made once and let go of since, is made where somebody opens it.
                 if progress.find(session, Work.LIGHT, row.id) is None:
                     ask_light(session, row)
+
+
+def ask_shown(session: Session, recording_id: int) -> None:
+    """Enqueue the decoding of the frames that pages of a picture open with, for when nothing else waits."""
+    enqueue(session, "vesk:show", priority=AHEAD, recording_id=recording_id)
+
+
+@tasks.task(retry=AGAIN, name="show")
+def show(recording_id: int) -> None:
+    """Decode the frames that pages of a picture open with."""
+    settings = for_work()
+    with persisting(settings) as session:
+        showing_action.keep_frames(session, settings, recording_id)
 
 
 def ask_light(session: Session, row: Recording, *, priority: int = IDLE) -> None:

@@ -33,6 +33,7 @@ TRACKED = {
     "search": Tracked("vesk:search", "recording_id"),
     "measure": Tracked("vesk:measure", "pairing_id"),
     "deliver": Tracked("vesk:deliver", "turnover_id"),
+    "light copy": Tracked("vesk:light", "recording_id"),
 }
 _BY_TASK = {one.task: (kind, one.argument) for kind, one in TRACKED.items()}
 

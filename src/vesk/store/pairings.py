@@ -109,6 +109,11 @@ def to_measure_with(session: Session, recording_id: int) -> list[int]:
     return list(session.exec(query.where(Pairing.state != SET_ASIDE)))
 
 
+def of_picture(session: Session, picture_id: int) -> list[int]:
+    """Return the pairings of a picture that stand, by number."""
+    return list(session.exec(select(Pairing.id).where(Pairing.picture_id == picture_id, _stands())))
+
+
 def is_standing(session: Session, pairing_id: int) -> bool:
     """Say whether a pairing is still there, of recordings that stand for themselves."""
     return session.exec(select(Pairing.id).where(Pairing.id == pairing_id, _stands())).first() is not None

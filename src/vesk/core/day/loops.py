@@ -9,7 +9,6 @@ from itertools import combinations
 from vesk.core.day.day import Match
 
 _STEPS = 3
-_LEAST_SHARED_S = 5.0
 
 
 @dataclass(frozen=True, slots=True)
@@ -29,23 +28,6 @@ class Loop:
     members: tuple[str, ...]
     misclosure_s: float
     se_s: float
-
-
-@dataclass(frozen=True, slots=True)
-class Across:
-    """Two recordings of one kind that heard the same, to be measured against each other.
-
-    Attributes
-    ----------
-    one, other : str
-        Keys.
-    offset_s : float
-        Where their pairings with a third lay the other on the one, seconds.
-    """
-
-    one: str
-    other: str
-    offset_s: float
 
 
 def find_loops(matches: Sequence[Match], across: Sequence[Match] = ()) -> list[Loop]:
@@ -98,34 +80,6 @@ def suspects(loops: Sequence[Loop], open_ones: Sequence[Loop]) -> dict[tuple[str
         ranked = sorted(one.members, key=lambda key: -score[key])
         found[one.members] = ranked[0] if score[ranked[0]] > score[ranked[1]] else ""
     return found
-
-
-def across_wanted(matches: Sequence[Match]) -> list[Across]:
-    """Return which two of one kind share moments with a third: measured against each other they close a loop.
-
-    Parameters
-    ----------
-    matches : sequence of Match
-        Those that sound decided.
-    """
-    wanted: dict[tuple[str, str], Across] = {}
-    by_key: dict[str, list[Match]] = {}
-    for match in sorted(matches, key=lambda match: (match.picture, match.sound)):
-        for key in (match.picture, match.sound):
-            by_key.setdefault(key, []).append(match)
-    for one, other in (pair for key in sorted(by_key) for pair in combinations(by_key[key], 2)):
-        if one.sound == other.sound:
-            begin = max(one.head_s - one.at_head_s, other.head_s - other.at_head_s)
-            shared = min(one.tail_s - one.at_head_s, other.tail_s - other.at_head_s) - begin
-            made = Across(one.picture, other.picture, one.at_head_s - other.at_head_s)
-        else:
-            shared = min(one.tail_s, other.tail_s) - max(one.head_s, other.head_s)
-            made = Across(one.sound, other.sound, other.at_head_s - one.at_head_s)
-        if made.offset_s < 0:  # whoever begins first comes first, whatever their names
-            made = Across(made.other, made.one, -made.offset_s)
-        if shared >= _LEAST_SHARED_S:
-            wanted.setdefault((made.one, made.other), made)
-    return list(wanted.values())
 
 
 def _by_sound(link: Match, one: Match, other: Match) -> Loop | None:

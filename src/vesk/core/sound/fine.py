@@ -3,17 +3,18 @@
 from __future__ import annotations
 
 from dataclasses import dataclass, replace
-from functools import lru_cache
 
 import numpy as np
 from numpy.typing import NDArray
 from scipy import fft, ndimage, special
 
+from vesk.core.sound.blocks import Blocks
 from vesk.core.sound.features import WORK_RATE
 from vesk.core.sound.hearing import Hearing
 from vesk.core.sound.windows import BAND_HZ, Stretch, cut, cut_at_rate, whitened
 
 REACH = 32  # samples: a window's own peak is looked for this near the line, 2 ms
+_REACH_S = REACH / WORK_RATE
 _STEPS = 3
 _FINE_BINS = 128
 _FURTHEST_S = 2e-4
@@ -130,6 +131,15 @@ class Crossed:
         turn = turned_by(-away, self.hertz)
         return replace(self, path=path, y=self.y * turn, above_s=above)
 
+    def blocks(self, spectra: NDArray[np.complex64]) -> Blocks:
+        """Return cross-spectra of some of them, summed in blocks of bins.
+
+        Parameters
+        ----------
+        spectra : ndarray of complex64, shape (some windows, bins)
+        """
+        return Blocks.of(spectra, float(self.hertz[0]), self.step_hz)
+
     def whitened(self) -> NDArray[np.complex64]:
         """Return the cross-spectra, every window divided by its own smoothed magnitudes."""
         return whitened(self.x, self.y, self.step_hz)
@@ -164,11 +174,11 @@ def cross(
     y = fft.rfft(laid * taper, size, axis=1)
     heard = (np.abs(x).max(axis=1) > 0) & (np.abs(y).max(axis=1) > 0)
     hertz = fft.rfftfreq(size, 1 / WORK_RATE)
-    band = (hertz >= BAND_HZ[0]) & (hertz <= BAND_HZ[1])
+    band = slice(*np.searchsorted(hertz, (BAND_HZ[0], BAND_HZ[1] + 1e-9)))  # a mask would lay bins out window by window
     late = late_samples / WORK_RATE
     # The cut lags by `late`: turned back, only what the path does not explain remains.
     turn = path.polarity * turned_by(late, hertz[band])
-    return Crossed(cells, path, x[:, band], y[:, band] * turn, hertz[band], heard, above)
+    return Crossed(cells, path, np.ascontiguousarray(x[:, band]), y[:, band] * turn, hertz[band], heard, above)
 
 
 def turned_by(seconds: NDArray[np.float64], hertz: NDArray[np.float64]) -> NDArray[np.complex64]:
@@ -189,14 +199,6 @@ def turned_by(seconds: NDArray[np.float64], hertz: NDArray[np.float64]) -> NDArr
     return np.asarray(whole[:, : hertz.size], np.complex64)
 
 
-@lru_cache(maxsize=2)
-def _kernel(first_hz: float, step_hz: float, count: int) -> NDArray[np.complex64]:
-    """Return what turns spectra (windows, bins) into correlations at lags half a sample apart, within `REACH`."""
-    hertz = first_hz + step_hz * np.arange(count)
-    lags = np.arange(-2 * REACH, 2 * REACH + 1) / 2 / WORK_RATE
-    return np.asarray(np.exp(np.outer(hertz, -2j * np.pi * lags)), np.complex64)
-
-
 def shift_of(crossed: Crossed, spectra: NDArray[np.complex64], chosen: NDArray[np.bool_]) -> float:
     """Return by how much the chosen windows, taken together, lie off the path, seconds: within `REACH`.
 
@@ -209,10 +211,8 @@ def shift_of(crossed: Crossed, spectra: NDArray[np.complex64], chosen: NDArray[n
     chosen : ndarray of bool
         Which windows count (windows,).
     """
-    lags = np.arange(-4 * REACH, 4 * REACH + 1) / 4 / WORK_RATE
-    stack = spectra[chosen].sum(axis=0)
-    curve = (np.exp(np.outer(lags, -2j * np.pi * crossed.hertz)) @ stack).real
-    return float(lags[int(np.argmax(curve))])
+    curve = crossed.blocks(spectra[chosen].sum(axis=0, keepdims=True)).correlations(_REACH_S, 8 * REACH + 1)[0]
+    return (int(np.argmax(curve)) - 4 * REACH) / 4 / WORK_RATE
 
 
 def peaks(crossed: Crossed, spectra: NDArray[np.complex64]) -> tuple[NDArray[np.float64], NDArray[np.float64]]:
@@ -230,10 +230,11 @@ def peaks(crossed: Crossed, spectra: NDArray[np.complex64]) -> tuple[NDArray[np.
         Offset beyond the path's, seconds (NaN at the edge of the reach), and the peak over the
         root mean square of the whole correlation.
     """
-    # Only lags near the path are wanted: evaluated one by one, on a grid of half a sample.
-    near = (spectra @ _kernel(float(crossed.hertz[0]), crossed.step_hz, crossed.hertz.size)).real
+    # Only lags near the path are wanted, on a grid of half a sample.
+    near = crossed.blocks(spectra).correlations(_REACH_S, 4 * REACH + 1)
     # The root mean square of the whole correlation, by Parseval's theorem.
-    spread = np.sqrt(0.5 * np.einsum("ij,ij->i", spectra, spectra.conj()).real)
+    parts = spectra.view(np.float32)
+    spread = np.sqrt(0.5 * np.einsum("ij,ij->i", parts, parts))
     k = np.argmax(near, axis=1)
     inner = np.clip(k, 1, near.shape[1] - 2)
     rows = np.arange(k.size)
@@ -347,11 +348,10 @@ def fit_together(
     """
     used = np.flatnonzero(trust > 0)
     at = crossed.cells.centres_s[used]
-    omega = 2 * np.pi * crossed.hertz
     path = crossed.path
-    spectra, trusted = spectra[used], trust[used]
+    blocks, trusted = crossed.blocks(spectra[used]), trust[used]
     # Turned about the windows' own centre of weight: level and slope come out uncorrelated.
-    know = np.maximum(spectra.real @ omega**2, 0.0) * trusted + 1e-30
+    know = np.maximum(blocks.slopes(np.zeros(used.size))[1], 0.0) * trusted + 1e-30
     centre = float((at * know).sum() / know.sum())
     path = replace(path, middle_s=centre, level_s=path.level_s + path.slope * (centre - path.middle_s))
     places = [of[used] == number for number in range(1, len(above_s))]
@@ -360,11 +360,11 @@ def fit_together(
     prior = np.zeros((step.size, step.size))
     score, hessian = np.zeros((used.size, step.size)), np.eye(step.size)
     for _ in range(_STEPS):
-        turned = spectra * turned_by(-(design @ step), crossed.hertz)
-        bend = np.maximum(turned.real @ omega**2, 0.0) * trusted + 1e-30
+        slope, bend = blocks.slopes(design @ step)
+        bend = np.maximum(bend, 0.0) * trusted + 1e-30
         hessian = (design * bend[:, None]).T @ design
         hessian += 1e-9 * np.diag(np.diag(hessian)) + 1e-30 * np.eye(step.size)
-        score = design * (turned.imag @ omega * trusted)[:, None]
+        score = design * (slope * trusted)[:, None]
         # A short take cannot tell drift from a room's changes: a prior of ±300 ppm steadies the slope.
         noise = float(_meat(score[:, :1], crossed, used)[0, 0]) / max(float(hessian[0, 0]), 1e-30)
         prior[1, 1] = noise / (_PRIOR_PPM * 1e-6) ** 2

@@ -8,7 +8,7 @@ from typing import Any
 from flask import Blueprint, redirect, url_for
 from flask.typing import ResponseReturnValue
 
-from vesk.actions import displays, merging, sync_points
+from vesk.actions import displays, merging, showing, sync_points
 from vesk.actions.facts import facts_of
 from vesk.actions.locating import located
 from vesk.actions.overview import Overview
@@ -45,8 +45,8 @@ def _claps(row: Recording, found: list[SyncPointRow]) -> list[Clap]:
     for one in found:
         if one.how != points.SEEN or one.frame is None or one.kind != CLAP or one.origin != PointOrigin.FOUND:
             continue
-        first = max(0, min((one.proposed_frame or one.frame) - sync_points.SHOWN_AROUND, last))
-        frames = tuple(range(first, min(last, first + 2 * sync_points.SHOWN_AROUND) + 1))
+        first = max(0, min((one.proposed_frame or one.frame) - showing.SHOWN_AROUND, last))
+        frames = tuple(range(first, min(last, first + 2 * showing.SHOWN_AROUND) + 1))
         claps.append(Clap(one, frames, None if one.heard_us is None else one.heard_us / 1e6))
     return claps
 
@@ -70,7 +70,7 @@ def _show(recording_id: int, *, status: int = 200, problem: str = "", said: str 
         known=view.known.recordings.get(str(recording_id)),
         drawn=waveforms(located(session(), settings(), frame.day, row)) if usable else [],
         wave=(WIDTH, HEIGHT),
-        strip=sync_points.contact_frames(facts.frames) if usable and facts and facts.frames else [],
+        strip=showing.contact_frames(facts.frames) if usable and facts and facts.frames else [],
         listed=sorted(
             (one for one in found if one.kind != CLAP or one.how == points.HEARD or one.origin == PointOrigin.PERSON),
             key=lambda one: (one.frame / float(facts.fps or 25) if one.frame and facts else (one.heard_us or 0) / 1e6),
