@@ -46,13 +46,18 @@ def enqueue(
 
     One that waits already with the same values, and the same `queueing`, is not put there twice.
     """
+    once = f"{task}:{values}{queueing}"
+    # Held until this commits: whoever took the one that waits now would not see what it is asked again for.
+    held = "SELECT 1 FROM procrastinate_jobs WHERE queueing_lock = %s AND status = 'todo' FOR SHARE"
+    if session.connection().exec_driver_sql(held, (once,)).first() is not None:
+        return
     connection = session.connection().connection.driver_connection
     deferrer = _sender().configure_task(
         task,
         allow_unknown=True,
         priority=priority,
         lock=lock,
-        queueing_lock=f"{task}:{values}{queueing}",
+        queueing_lock=once,
         connection=connection,
     )
     # The queue writes on the driver's connection, beside the session: so the savepoint is set by hand.

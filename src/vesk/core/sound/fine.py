@@ -273,25 +273,37 @@ def weighted(crossed: Crossed, chosen: NDArray[np.bool_]) -> NDArray[np.complex6
     ----------
     .. [1] E. J. Hannan and P. J. Thomson, "Estimating group delay", Biometrika 60(2), 1973.
     """
-    cross_spectra = crossed.y * np.conj(crossed.x)
-    power = crossed.y.real**2 + crossed.y.imag**2
+    cross_spectra = np.conj(crossed.x)
+    cross_spectra *= crossed.y
+    power = _power(crossed.y)
     wide = max(3, round(_GAIN_HZ / crossed.step_hz))
     agreed = ndimage.uniform_filter1d(cross_spectra[chosen].real.sum(axis=0, dtype=np.float64), wide)
     own = power[chosen].sum(axis=0, dtype=np.float64)
     # Where the sound has nothing (above its band, once it is slowed), the filter's running sum leaves only rounding.
     gain = agreed / np.maximum(ndimage.uniform_filter1d(own, wide), 1e-7 * float(own.mean()) + 1e-30)
     gain = np.maximum(gain, 0.0).astype(np.float32)
-    left = crossed.x - gain * crossed.y
-    noise = ndimage.uniform_filter1d(left.real**2 + left.imag**2, max(3, round(_NOISE_HZ / crossed.step_hz)), axis=1)
-    loud = float((crossed.x.real**2 + crossed.x.imag**2)[crossed.heard].mean())
-    noise = np.maximum(noise, 0.0) + 1e-3 * float(noise[crossed.heard].mean()) + 1e-7 * loud + 1e-20
+    smooth = max(3, round(_NOISE_HZ / crossed.step_hz))
+    noise, loud = np.empty_like(power), 0.0
+    for row, (own, other) in enumerate(zip(crossed.x, crossed.y, strict=True)):  # a window stays in a core's cache
+        left = own - gain * other
+        ndimage.uniform_filter1d(_power(left), smooth, output=noise[row])
+        loud += float(np.vdot(own, own).real) * bool(crossed.heard[row])
+    loud /= max(1, int(crossed.heard.sum())) * crossed.hertz.size
+    np.maximum(noise, 0.0, out=noise)
+    noise += 1e-3 * float(noise[crossed.heard].mean()) + 1e-7 * loud + 1e-20
     information = gain**2 * (power[chosen] / noise[chosen]).sum(axis=0)
     # The band ends softly, for the same reason.
     edge = np.clip((crossed.hertz - BAND_HZ[0]) / 400, 0, 1) * np.clip((BAND_HZ[1] - crossed.hertz) / 800, 0, 1)
     shape = gain / (1 + _ROOM * information) * np.sin(np.pi / 2 * edge) ** 2
-    cross_spectra *= shape / noise
+    cross_spectra *= np.divide(shape.astype(np.float32), noise, out=noise)
     cross_spectra[~crossed.heard] = 0
-    return np.asarray(cross_spectra, np.complex64)
+    return cross_spectra
+
+
+def _power(spectra: NDArray[np.complex64]) -> NDArray[np.float32]:
+    power = spectra.real**2
+    power += spectra.imag**2
+    return np.asarray(power)
 
 
 @dataclass(frozen=True, slots=True)

@@ -61,6 +61,9 @@ def find_levels(
     others : list of Verified
         Places found elsewhere: a jump larger than `REACH_S` shows as one of them.
     """
+    verified = _as_verified(cells, place)
+    if verified is not None and not others and all(run.size < LEAST_WINDOWS for run in _open_runs([verified])):
+        return [verified]  # no stretch is left to be explained
     reach = int(REACH_S * WORK_RATE)
     first = correlate_windows(picture, sound, cells, place.guess, reach)
     base = np.asarray(place.offset_at(first.at_s))
@@ -79,6 +82,14 @@ def find_levels(
                 break
             levels.append(OffsetLevel(above + added.above_s, added.surprise))
     return levels
+
+
+def _as_verified(cells: Stretch, place: Verified) -> OffsetLevel | None:
+    """Return the evidence for a place's own line that its verifying gave; None where it looked at other windows."""
+    at = cells.centres_s
+    if place.at_s.size != at.size or float(np.abs(place.at_s - at).max()) > 0.1 * cells.length / WORK_RATE:
+        return None
+    return OffsetLevel(0.0, place.surprise.astype(np.float32))
 
 
 def _far(

@@ -20,7 +20,7 @@ from vesk.core.sound.mains import find_hum, without_hum
 from vesk.core.sound.measurement import Line, Measurement, OtherChannel, Rival, TracePoint, refused
 from vesk.core.sound.one_sided import one_sided_shares
 from vesk.core.sound.trace import Traced, trace
-from vesk.core.sound.verify import SPOKE, Verified, verify
+from vesk.core.sound.verify import COARSE_S, DRIFT_PPM, SPOKE, Verified, verify
 
 ACCEPT_LOG10 = -6.0
 SHORT_S, ACCEPT_SHORT_LOG10 = 5.0, -7.0  # a short take has less to contradict a chance
@@ -244,6 +244,8 @@ def _search(picture: Hearing, sound: Hearing, around: _Around, channels: int) ->
         for candidate in found:
             if _accepted(places) and candidate.score < _WORTH * found[0].score:
                 break  # nothing that fell so far behind has ever been a rival
+            if _accepted(places) and _leads_to(candidate, places[0]):
+                continue  # it would be found again just there, and pay for more that was tried
             place = verify(picture, sound, candidate, tried=tried * channels)
             onsets += [candidate] if not stage.by_wave and stage.rates == (0.0,) else []
             if place is not None:
@@ -256,6 +258,13 @@ def _search(picture: Hearing, sound: Hearing, around: _Around, channels: int) ->
         walked = (follow_guess(picture, sound, candidate, tried=_FOLLOWED * channels) for candidate in likely)
         places = _most_certain([*places, *(place for place in walked if place is not None)])
     return _distinct(places)
+
+
+def _leads_to(candidate: Candidate, place: Verified) -> bool:
+    """Say whether a candidate is a place that was verified: as near as a candidate is good to."""
+    expected = candidate.offset_s - candidate.ppm * 1e-6 * (place.middle_s - candidate.offset_s)
+    alike = abs(candidate.ppm + place.slope * 1e6) < DRIFT_PPM
+    return alike and abs(expected - place.at_middle_s) < COARSE_S
 
 
 def _most_certain(places: list[Verified]) -> list[Verified]:

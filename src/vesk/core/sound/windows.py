@@ -18,6 +18,7 @@ WINDOW_S = 1.5
 SHORTEST_S = 0.25
 _PAD = 160  # samples either side of what is resampled, so that filters have run in
 LEAST_SHARED_S = 1.0
+_AT_ONCE = 4  # windows
 BAND_HZ = (90.0, 7600.0)
 
 
@@ -131,13 +132,23 @@ def whitened(x: NDArray[np.complex64], y: NDArray[np.complex64], step_hz: float)
     width = max(3, round(8.0 / step_hz))
 
     def smooth(spectra: NDArray[np.complex64]) -> NDArray[np.float32]:
-        power = spectra.real**2 + spectra.imag**2
+        power = spectra.real**2
+        power += spectra.imag**2
+        smoothed = ndimage.uniform_filter1d(power, width, axis=-1, output=power)
         # The running sum of the filter may leave a rounding error below zero.
-        return np.asarray(np.maximum(ndimage.uniform_filter1d(power, width, axis=-1), 0.0), np.float32)
+        return np.asarray(np.maximum(smoothed, 0.0, out=smoothed))
 
-    level = np.sqrt(smooth(x) * smooth(y))
-    level += 1e-3 * level.mean(axis=-1, keepdims=True) + 1e-20
-    return np.asarray(y * np.conj(x) / level, np.complex64)
+    out = np.empty_like(y)
+    for first in range(0, x.shape[0], _AT_ONCE):  # so few windows stay in a core's cache
+        own, other = x[first : first + _AT_ONCE], y[first : first + _AT_ONCE]
+        level = smooth(own)
+        level *= smooth(other)
+        np.sqrt(level, out=level)
+        level += 1e-3 * level.mean(axis=-1, keepdims=True) + np.float32(1e-20)
+        whole = np.conj(own)
+        whole *= other
+        np.multiply(whole, np.reciprocal(level, out=level), out=out[first : first + _AT_ONCE])
+    return out
 
 
 def cut(hearing: Hearing, starts: NDArray[np.int64], length: int, *, taper: bool = True) -> NDArray[np.float32]:
@@ -184,6 +195,12 @@ def cut_at_rate(
         return cut(hearing, first, length, taper=False), own - first
     first = np.floor(own).astype(np.int64) - _PAD
     count = int(length / ratio) + 2 * _PAD + 2
+    span = int(first.max() - first.min()) + count
+    if span < first.size * count:  # they overlap: what they cover goes through the resampler once
+        out = stretch(hearing.window(int(first.min()), span).reshape(-1, 1), ratio)[:, 0]
+        exact = (own - first.min()) * ratio
+        at = np.rint(exact).astype(np.int64)
+        return np.stack([out[k : k + length] for k in at]), exact - at
     # One after the other through one resampler: setting it up costs more than a window.
     out = stretch(cut(hearing, first, count, taper=False).reshape(-1, 1), ratio)[:, 0]
     exact = (np.arange(first.size) * count + own - first) * ratio
