@@ -21,6 +21,8 @@ CASES: list[tuple[str, float, dict[str, object]]] = [
     ("20 s, one", 1, {"seconds": 20, "places_s": (0.0,)}),
     ("30 s, two, a lav lacks one of them", 1, {"seconds": 30, "lacks": (1,)}),
     ("60 s, two, a jump of 1 ms to 1 s", 1, {"seconds": 60, "jumps": "one"}),
+    ("the same, 3 m apart", 1, {"seconds": 60, "jumps": "one", "places_s": (0.0, 9e-3)}),
+    ("three, up to 4.8 m apart", 1, {"seconds": 60, "jumps": "one", "places_s": (0.0, 3e-3, 14e-3)}),
 ]
 
 

@@ -16,8 +16,20 @@ from vesk.core.sound.follow import REACH_S, Followed, follow
 from vesk.core.sound.hearing import Hearing
 from vesk.core.sound.measurement import Jump, Line
 from vesk.core.sound.places import Places
+from vesk.core.sound.shifts import GRID_S, Shift, find_shift
 from vesk.core.sound.verify import SPOKE, correlate_around
-from vesk.core.sound.ways import CRYSTAL, FASTEST_S, LEAST_S, Run, Standing, comes_back, corners, find_standing, nearest
+from vesk.core.sound.ways import (
+    CRYSTAL,
+    FASTEST_S,
+    LEAST_S,
+    Run,
+    Standing,
+    comes_back,
+    corners,
+    find_standing,
+    nearest,
+    of_levels,
+)
 from vesk.core.sound.windows import WINDOW_S, Stretch
 
 WALKED_S = 0.9 * REACH_S  # a step further than this nobody walked
@@ -29,6 +41,8 @@ _ODD_NATS = 40.0  # that a rate which no clock has must explain beyond the other
 _TELLING, _CLEAR_HEIGHT = 0.08, 6.5  # share of the windows; over what lies around: noise reaches four
 _GAIN_NATS = 12.0  # that a path must explain beyond lines and jumps
 _FLOOR_S = 1e-4
+_AT_LEVELS, _AT_S = 0.7, 3e-4
+_AROUND = round(1.3 * REACH_S / GRID_S)  # levels to either side in which people are looked for
 _PULL, _PULL_WIDE, _FASTER = 1e-3, 5e-5, 1.5e-3  # a pull-down is meant, and what is beyond a slow walk
 _LOUD = 0.1  # of the take's own level: in less nobody is heard on the way
 
@@ -91,6 +105,8 @@ def are_jumps(picture: Hearing, sound: Hearing, path: fine.Path, found: Sequence
     found : sequence of Jump
         The same, with where they may lie.
     """
+    if _come_back(found):
+        return False
     level = path.level_s
     for jump in found:
         before = replace(path, level_s=level, jumps=())
@@ -104,8 +120,25 @@ def are_jumps(picture: Hearing, sound: Hearing, path: fine.Path, found: Sequence
     return True
 
 
+def _come_back(found: Sequence[Jump]) -> bool:
+    """Say whether steps that somebody may have walked lead back to a level that was heard before."""
+    levels = [0.0]
+    for jump in found:
+        level = levels[-1] + jump.step_s
+        if any(abs(level - other) < LEAST_S and abs(jump.step_s) <= WALKED_S for other in levels[:-1]):
+            return True
+        levels.append(level)
+    return False
+
+
 def find_moving(
-    picture: Hearing, sound: Hearing, cells: Stretch, straight: fine.Path, line: Line | None
+    picture: Hearing,
+    sound: Hearing,
+    cells: Stretch,
+    straight: fine.Path,
+    line: Line | None,
+    *,
+    only_shift: bool = False,
 ) -> Moving | None:
     """Follow a take that lines and jumps do not explain, and say what of it is a way.
 
@@ -118,6 +151,8 @@ def find_moving(
         What lines and jumps make of it.
     line : Line or None
         The same, with where its jumps may lie and the places that people speak from.
+    only_shift : bool
+        Whether only a moment is wanted at which everybody's level moves.
 
     Returns
     -------
@@ -126,16 +161,88 @@ def find_moving(
     """
     far = [jump for jump in line.jumps if abs(jump.step_s) > WALKED_S] if line else []
     base = _about(straight, cells, [(jump.at_s, jump.step_s) for jump in far])
-    expected = base.offset_at(cells.centres_s)
-    followed = follow(picture, sound, cells, expected, base.slope)
-    leaps = sum((np.where(cells.centres_s > when, step, 0.0) for when, step in base.jumps), np.zeros(expected.size))
-    level = replace(followed, offset_s=followed.offset_s - leaps)
-    standing = find_standing(level, base.slope if abs(base.slope) > CRYSTAL else 0.0)
+    followed, level, standing = _followed(picture, sound, cells, base)
+    shifted = _shifted(picture, sound, base, level, standing, far)
+    if shifted is not None:
+        far = shifted
+        base = replace(base, jumps=tuple((jump.at_s, jump.step_s) for jump in far))
+        followed, level, standing = _followed(picture, sound, cells, base)
+        standing = replace(standing, runs=tuple(of_levels(standing.runs)))  # before and after they are the same people
+    elif only_shift:
+        return None
     if not standing.runs:
         if float(followed.surprise.sum()) - followed.price < _told(followed, straight, line) + _GAIN_NATS:
             return None
         return Moving(_restless(level, standing, far), followed, None)
-    return _between_stands(picture, sound, cells, base, level, standing, far, line)
+    return _between_stands(picture, sound, cells, base, level, standing, far, line, shifted=shifted is not None)
+
+
+def _followed(picture: Hearing, sound: Hearing, cells: Stretch, base: fine.Path) -> tuple[Followed, Followed, Standing]:
+    """Follow a take about a path; as it lies, with that path's leaps taken out, and where people stand in it."""
+    followed = follow(picture, sound, cells, base.offset_at(cells.centres_s), base.slope)
+    leaps = base.offset_at(cells.centres_s) - replace(base, jumps=()).offset_at(cells.centres_s)
+    still = replace(followed.still, first=followed.still.first - leaps * WORK_RATE)
+    level = replace(followed, offset_s=followed.offset_s - leaps, still=still)
+    return followed, level, find_standing(level, base.slope if abs(base.slope) > CRYSTAL else 0.0)
+
+
+def _shifted(
+    picture: Hearing, sound: Hearing, base: fine.Path, followed: Followed, standing: Standing, far: list[Jump]
+) -> list[Jump] | None:
+    """Return the jumps that everybody's level tells, in the place of those known so far; None where these tell it."""
+    at = followed.at_s
+    middle = float(np.median(followed.offset_s - standing.slope * at))
+    levels = np.asarray(middle + GRID_S * np.arange(-_AROUND, _AROUND + 1), np.float64)
+    said = np.stack([followed.still.along(level + standing.slope * at) for level in levels])
+    rows = [int(np.searchsorted(at, jump.at_s)) for jump in far]
+    edges = [0, *rows, at.size]
+    zones: list[tuple[Jump | None, int, int, dict[str, int]]] = [(None, 0, at.size, {})]
+    if far:  # each may have been taken for another step: from one person to another
+        zones = [
+            (jump, low, high, {"least": int(np.searchsorted(at, jump.low_s - WINDOW_S)) - low,
+                               "most": int(np.searchsorted(at, jump.high_s + WINDOW_S)) - low + 1})
+            for jump, low, high in zip(far, edges[:-2], edges[2:], strict=True)
+        ]  # fmt: skip
+    made: list[Jump] = []
+    changed = False
+    before = replace(base, slope=standing.slope, level_s=middle + standing.slope * base.middle_s, jumps=())
+    for jump, low, high, zone in zones:
+        shift = find_shift(said[:, low:high], **zone)
+        if shift is not None and _share_at(followed, standing.slope, levels, shift, low, high) < _AT_LEVELS:
+            shift = None  # who walks passes many levels
+        step = jump.step_s if jump is not None else 0.0
+        if shift is not None:
+            step, changed = step + shift.step_s, True
+            above = tuple(float(levels[level]) - middle for level in shift.levels)
+            gap = float(at[low + shift.before]), float(at[low + shift.after])
+            jump = Jump(*_placed(picture, sound, before, step, gap, above), _FLOOR_S)  # noqa: PLW2901
+        if jump is not None:
+            made.append(jump)
+        before = replace(before, level_s=before.level_s + step)
+    return made if changed else None
+
+
+def _share_at(
+    followed: Followed, slope: float, levels: NDArray[np.float64], shift: Shift, low: int, high: int
+) -> float:
+    """Return the share of the windows that speak which lie at a shift's levels."""
+    own = levels[list(shift.levels)]
+    rows = low + np.flatnonzero(followed.surprise[low:high] > SPOKE)
+    level = followed.offset_s[rows] - slope * followed.at_s[rows] - np.where(rows >= low + shift.after, shift.step_s, 0)
+    near = np.abs(level[:, None] - own).min(axis=1) < _AT_S
+    return float(near.mean()) if near.size else 0.0
+
+
+def _placed(
+    picture: Hearing,
+    sound: Hearing,
+    before: fine.Path,
+    step_s: float,
+    gap_s: tuple[float, float],
+    above_s: tuple[float, ...],
+) -> tuple[float, float, float, float]:
+    at, low, high = jumps.place_jump(picture, sound, before, step_s, *gap_s, above_s=above_s)
+    return at, step_s, low, high
 
 
 def _told(followed: Followed, straight: fine.Path, line: Line | None) -> float:
@@ -201,6 +308,8 @@ def _between_stands(
     standing: Standing,
     far: list[Jump],
     line: Line | None,
+    *,
+    shifted: bool,
 ) -> Moving | None:
     """Fit the clocks to where people stand, and say of each step between two stands what it is."""
     runs = standing.runs
@@ -234,7 +343,7 @@ def _between_stands(
         at, low, high = _widest(jumps.place_jump(picture, sound, before, step, *gap), step, line)
         jump = Jump(at, step, low, high, _FLOOR_S)
         (found if high - low < abs(step) / FASTEST_S else unsure).append(jump)
-    if not ways and not unsure:
+    if not ways and not unsure and not shifted:
         return None  # jumps, and no way: that is traced already
     if found:
         fitted = _with_jumps(picture, sound, cells, fitted, runs, levels, found)
@@ -267,7 +376,7 @@ def _heard_beyond(
 ) -> bool:
     """Say whether either level is heard on the other side of the step too: two people then, and nothing was lost."""
     at = followed.at_s
-    line = path.offset_at(at)
+    line = replace(path, jumps=()).offset_at(at)  # leaps are taken out of what is followed
     for level, side in zip(levels_s, (at > gap_s[1] + WINDOW_S, at < gap_s[0] - WINDOW_S), strict=True):
         told, own = followed.still.along(line + level)[side], followed.surprise[side]
         # A voice's pitch speaks beside its own level too, but never above it.

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Sequence
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 
 import numpy as np
 from numpy.typing import NDArray
@@ -84,7 +84,13 @@ def one_sided_shares(
         return OneSided(0.0, 0.0)
     ratio = 1 / (1 + line.ppm * 1e-6)
     half = cells.length / 2
-    middles = (cells.starts + half) / WORK_RATE
+    # Beside a jump each side holds what the other has elsewhere, or lost.
+    beside = [(jump.low_s - half / WORK_RATE, jump.high_s + half / WORK_RATE) for jump in line.jumps]
+    kept = np.array([all(not low < at < high for low, high in beside) for at in cells.centres_s])
+    if not kept.any():
+        return OneSided(0.0, 0.0)
+    cells = replace(cells, starts=cells.starts[kept])
+    middles = cells.centres_s
     offsets = np.array([line.offset_at(float(at)) for at in middles])
     own = (middles - offsets) * WORK_RATE - half / ratio
 

@@ -56,7 +56,9 @@ def trace(picture: Hearing, sound: Hearing, place: Verified, others: list[Verifi
             picture, sound, straight.stretch, path, straight.apart
         )
         if not doubted and are_jumps(picture, sound, path, straight.line.jumps):
-            return straight
+            several = bool(straight.line.jumps) and len(straight.line.places) > 1
+            # A jump from one's place to another's is told by everybody's.
+            return (several and _moving(picture, sound, place, straight, only_shift=True)) or straight
     return _moving(picture, sound, place, straight) or straight
 
 
@@ -65,7 +67,9 @@ def _path_of(line: Line, place: Verified) -> fine.Path:
     return fine.Path(line.middle_s, line.at_middle_s, -line.ppm * 1e-6, steps, place.polarity)
 
 
-def _moving(picture: Hearing, sound: Hearing, place: Verified, straight: Traced | None) -> Traced | None:
+def _moving(
+    picture: Hearing, sound: Hearing, place: Verified, straight: Traced | None, *, only_shift: bool = False
+) -> Traced | None:
     """Trace a take in which somebody moves; None where lines and jumps explain as much."""
     cells = straight.stretch if straight else None
     cells = cells or lay_windows(picture.seconds, sound.seconds, place.guess, most=MAX_WINDOWS, overlap=0.5)
@@ -73,7 +77,7 @@ def _moving(picture: Hearing, sound: Hearing, place: Verified, straight: Traced 
         return None
     line = straight.line if straight else None
     path = _base(place) if line is None else _path_of(line, place)
-    found = find_moving(picture, sound, cells, path, line)
+    found = find_moving(picture, sound, cells, path, line, only_shift=only_shift)
     if found is None:
         return None
     followed = found.followed

@@ -129,6 +129,23 @@ def _of_one(runs: list[Run]) -> list[Run]:
     return made
 
 
+def of_levels(runs: Sequence[Run]) -> list[Run]:
+    """Return one run for each level, whenever it is heard; in the order of time.
+
+    Parameters
+    ----------
+    runs : sequence of Run
+    """
+    made: list[Run] = []
+    for run in sorted(runs, key=lambda run: -run.rows.size):
+        same = next((n for n, one in enumerate(made) if abs(one.level_s - run.level_s) < 2 * _ALIKE_S), None)
+        if same is None:
+            made.append(run)
+        else:
+            made[same] = replace(made[same], rows=np.unique(np.concatenate([made[same].rows, run.rows])))
+    return sorted(made, key=lambda run: int(run.rows[0]))
+
+
 def _unheard(followed: Followed, runs: list[Run], slope: float, about: float) -> list[Run]:
     """Return those whom a path that follows somebody else passes over: levels that its mute windows share."""
     still, at = followed.still, followed.at_s
