@@ -20,7 +20,7 @@ from vesk.core.sound.mains import find_hum, without_hum
 from vesk.core.sound.measurement import Line, Measurement, OtherChannel, Rival, TracePoint, refused
 from vesk.core.sound.one_sided import one_sided_shares
 from vesk.core.sound.trace import Traced, trace
-from vesk.core.sound.verify import COARSE_S, DRIFT_PPM, SPOKE, Verified, verify
+from vesk.core.sound.verify import SPOKE, Verified, verify
 
 ACCEPT_LOG10 = -6.0
 SHORT_S, ACCEPT_SHORT_LOG10 = 5.0, -7.0  # a short take has less to contradict a chance
@@ -30,6 +30,7 @@ WIDE_RATES_PPM = tuple(float(n) for n in range(-5000, 5001, 1000) if n)
 CONFUSED_RATES_PPM = ((25 / 24 - 1) * 1e6, (24 / 25 - 1) * 1e6, (48 / 44.1 - 1) * 1e6, (44.1 / 48 - 1) * 1e6)
 _LEAST_S = 1.0
 _SAME_S = 0.1
+_ALIKE_S = 0.005  # half of what a row of features lasts
 _WORTH = 0.25
 _CLAPS_WITHIN_S = 1800.0  # longer recordings hold so many claps that one more alike proves nothing
 _CLAP_SE_S = 30e-6
@@ -227,6 +228,7 @@ def _search(picture: Hearing, sound: Hearing, around: _Around, channels: int) ->
     tried = 0
     everywhere = False
     onsets: list[Candidate] = []
+    looked: list[Candidate] = []
     longer = sound if sound.features.shape[0] > picture.features.shape[0] else picture
     prepared = prepare(longer.features) if min(picture.features.shape[0], sound.features.shape[0]) else None
     for stage in _stages(around):
@@ -244,8 +246,9 @@ def _search(picture: Hearing, sound: Hearing, around: _Around, channels: int) ->
         for candidate in found:
             if _accepted(places) and candidate.score < _WORTH * found[0].score:
                 break  # nothing that fell so far behind has ever been a rival
-            if _accepted(places) and _leads_to(candidate, places[0]):
-                continue  # it would be found again just there, and pay for more that was tried
+            if _looked_at(candidate, looked):
+                continue
+            looked.append(candidate)
             place = verify(picture, sound, candidate, tried=tried * channels)
             onsets += [candidate] if not stage.by_wave and stage.rates == (0.0,) else []
             if place is not None:
@@ -260,11 +263,10 @@ def _search(picture: Hearing, sound: Hearing, around: _Around, channels: int) ->
     return _distinct(places)
 
 
-def _leads_to(candidate: Candidate, place: Verified) -> bool:
-    """Say whether a candidate is a place that was verified: as near as a candidate is good to."""
-    expected = candidate.offset_s - candidate.ppm * 1e-6 * (place.middle_s - candidate.offset_s)
-    alike = abs(candidate.ppm + place.slope * 1e6) < DRIFT_PPM
-    return alike and abs(expected - place.at_middle_s) < COARSE_S
+def _looked_at(candidate: Candidate, before: Sequence[Candidate]) -> bool:
+    """Say whether a candidate is one that another stage found: verified again it would say the same."""
+    alike = (abs(one.offset_s - candidate.offset_s) < _ALIKE_S and abs(one.ppm - candidate.ppm) < 1 for one in before)
+    return any(alike)
 
 
 def _most_certain(places: list[Verified]) -> list[Verified]:

@@ -15,8 +15,7 @@ from vesk.core.sound.windows import Stretch, cut, cut_at_rate, in_band, lay_wind
 
 WIDE_WINDOWS = 96  # enough to decide; the chosen place is then traced in full
 PEAKS = 5
-COARSE_S = 0.02  # what coarse search is good to; its drift is good to about 60 ppm
-REACH_S = 3 * COARSE_S
+REACH_S = 0.06  # coarse search is good to about 20 ms; its drift to about 60 ppm
 MAX_PPM = 700.0  # around the candidate's rate
 DRIFT_PPM = 90.0  # by which the coarse rate may be off
 TOLERANCE = 3  # samples either side: 0.19 ms
