@@ -64,6 +64,18 @@ def damaged(media: Path, home: Path, count: int) -> None:
     print(f"  foreign exceptions {told['FOREIGN']}, hung over {HANGS_S:.0f} s {told['HUNG']}, slowest {slowest:.1f} s")
 
 
+def folder_of(media: Path, target: Path, count: int) -> None:
+    """Fill a folder with mutants of a day's files, as a bad card would."""
+    rng = random.Random(SEED)  # noqa: S311 - repeatable, not secret
+    target.mkdir(parents=True)
+    seeds = _samples(media, target)
+    for n in range(count):
+        source = seeds[n % len(seeds)]
+        (target / f"bad{n:05}{source.suffix}").write_bytes(_mutated(source.read_bytes(), rng))
+    for path in seeds[1:]:
+        path.unlink()
+
+
 def _samples(media: Path, home: Path) -> list[Path]:
     movie = min(media.rglob("A006_0*.mov"), key=lambda path: path.stat().st_size)
     wave = min(media.rglob("3*.wav"), key=lambda path: path.stat().st_size)

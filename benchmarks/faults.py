@@ -32,13 +32,14 @@ from sqlmodel import select
 
 from vesk.actions import intake, package
 from vesk.core.errors import VeskError
+from vesk.core.kinds import Work
 from vesk.core.timecode import FrameRate
 from vesk.jobs.tasks import ask_intake
 from vesk.media import hash_list
 from vesk.services import cluster, keeping, state
 from vesk.settings import PROJECT, Settings
 from vesk.simulator import scenario, shoot
-from vesk.store import migrate, pairings, progress, turnovers
+from vesk.store import migrate, pairings, progress, recordings, turnovers
 from vesk.store.session import open_session
 from vesk.store.tables import CorrectionRow
 
@@ -55,6 +56,7 @@ def main(scale: float) -> None:
         shoot.shoot(chosen, media, processes=2)
         damage.damaged(media, home / "damaged", max(50, round(2000 * scale)))
         damage.disks(media, home / "disks")
+        beside(media, home / "beside", max(50, round(2000 * scale)))
         posts(home / "posts", max(1, round(5 * scale)))
         kills(media, home / "kills", max(4, round(60 * scale)))
 
@@ -77,6 +79,49 @@ def posts(home: Path, rounds: int) -> None:
     print("\nconflicting posts, eight people at once on what all of them saw")
     for line in lines(told):
         print(f"  {line}")
+
+
+# Bad files beside a good day ---------------------------------------------------------------------------------------
+
+
+def beside(media: Path, home: Path, count: int) -> None:
+    """Take a day in alone, and with a folder of damaged files in it; print how much later it is there."""
+    home.mkdir()
+    shutil.copytree(media, home / "both", copy_function=os.link)
+    damage.folder_of(media, home / "both" / "X", count)
+    alone, pairs, _ = _there_after(media, home / "one", 0)
+    later, _, others = _there_after(home / "both", home / "two", pairs)
+    print(f"\na day of {pairs} pairings, {count} damaged files beside it ({others} of them made something of)")
+    print(f"  all listened to and measured after {alone:.0f} s alone, {later:.0f} s: {later / alone:.2f} times")
+
+
+def _there_after(media: Path, home: Path, wanted: int) -> tuple[float, int, int]:
+    """Return after how many seconds the good recordings are measured, in how many pairings, and how many bad stand."""
+    home.mkdir()
+    served = Served(media, home)
+    served.start()
+    try:
+        begun = time.monotonic()
+        settings = served.name_day()
+        while time.monotonic() - begun < 1800:
+            time.sleep(0.5)
+            with open_session(settings.sqlalchemy_url) as session:
+                if (intaken := progress.find(session, Work.INTAKE, 1)) is None or intaken.state in progress.OPEN:
+                    continue
+                rows = {row.id: row for row in recordings.of_day(session, 1)}
+                good = {number for number, row in rows.items() if not row.path.startswith("X/")}
+                own = [row for row in pairings.of_day(session, 1) if {row.picture_id, row.sound_id} <= good]
+                busy = any(
+                    row.state in progress.OPEN
+                    for row in progress.of_day(session, 1)
+                    if (row.kind == Work.LISTEN and row.subject_id in good)
+                    or (row.kind == Work.MEASURE and row.subject_id in {one.id for one in own})
+                )
+            if not busy and len(own) >= max(1, wanted):
+                return time.monotonic() - begun, len(own), len(rows) - len(good)
+        raise RuntimeError("the day did not come in within half an hour")
+    finally:
+        served.end()
 
 
 # Kills -------------------------------------------------------------------------------------------------------------
