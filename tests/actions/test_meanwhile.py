@@ -349,6 +349,21 @@ def test_two_files_with_equal_pieces_are_no_copies_and_share_nothing(db, setting
     assert "31A_01 copy.wav" in doubled[0]
 
 
+def test_hundreds_of_files_of_one_size_are_each_looked_into_once(db, settings, day, monkeypatch):
+    """Each with each, 400 of a card that records in parts of one size took longer to come in than to be listened to."""
+    one = Path(day.folder, "S1 sound roll 6", "31A_01.wav")
+    data = bytearray(one.read_bytes())
+    for number in range(30):
+        data[300_000] = number
+        data[-1] = number
+        one.with_name(f"40B_{number:02}.wav").write_bytes(data)
+    opened = []
+    pieces = checksum.pieces
+    monkeypatch.setattr(checksum, "pieces", lambda path: opened.append(path) or pieces(path))
+    intake.take_in(db, settings, day)
+    assert len(opened) == len(set(opened)) >= 31
+
+
 def test_an_unreadable_file_that_a_turnover_names_can_go_and_the_day_comes_in(db, settings, day):
     broken = Path(day.folder, "A006 main camera", "A006_099.mov")
     broken.write_bytes(b"not a movie at all")

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Mapping, Sequence
+from contextlib import suppress
 from dataclasses import dataclass, replace
 from datetime import date
 from pathlib import Path
@@ -187,14 +188,20 @@ def _compared(root: Path, read: Mapping[str, _Read], known: Mapping[str, Recordi
     for path, one in read.items():
         if not one.problem:
             by_size.setdefault(one.size, []).append(path)
+    alike: dict[str, list[str]] = {}
+    for same in by_size.values():
+        # Each is looked into once: a card may hold hundreds of one size.
+        by_pieces: dict[bytes, list[str]] = {}
+        for path in same if len(same) > 1 else ():
+            with suppress(MediaError, OSError):
+                by_pieces.setdefault(checksum.pieces(scan.placed(root, path)), []).append(path)
+        alike |= {path: group for group in by_pieces.values() for path in group}
     contents: dict[str, str] = {}
     for path, one in read.items():
         if one.facts is None:
             continue
-        place = scan.placed(root, path)
         try:
-            like = [other for other in by_size[one.size] if other != path]
-            like = [other for other in like if checksum.alike(place, scan.placed(root, other))]
+            like = [other for other in alike.get(path, ()) if other != path]
             was = known.get(path)
             again = was is not None and was.size == one.size and checksum.is_whole(was.content)
             for name in [path, *like] if like or again else ():

@@ -94,10 +94,17 @@ def content_of(path: Path, cache: Path, *, anew: bool = False, on_progress: OnPr
 
 def alike(one: Path, other: Path) -> bool:
     """Say whether two files may be copies: equal size and three equal pieces. To be sure, compare them whole."""
-    return _pieces(one) == _pieces(other)
+    return pieces(one) == pieces(other)
 
 
-def _pieces(path: Path) -> bytes:
+def pieces(path: Path) -> bytes:
+    """Return a digest of a file's size and three pieces of it: files in which it differs are no copies.
+
+    Raises
+    ------
+    OSError
+        If it cannot be read.
+    """
     size = path.stat().st_size
     digest = hashlib.blake2b(str(size).encode(), digest_size=16)
     with path.open("rb") as file:
