@@ -92,13 +92,10 @@ def content_of(path: Path, cache: Path, *, anew: bool = False, on_progress: OnPr
     return content
 
 
-def alike(one: Path, other: Path) -> bool:
-    """Say whether two files may be copies: equal size and three equal pieces. To be sure, compare them whole."""
-    return pieces(one) == pieces(other)
-
-
 def pieces(path: Path) -> bytes:
     """Return a digest of a file's size and three pieces of it: files in which it differs are no copies.
+
+    To be sure of those in which it does not, compare them whole.
 
     Raises
     ------
