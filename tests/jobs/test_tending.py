@@ -15,6 +15,7 @@ from vesk.actions import turnover
 from vesk.core.kinds import Work
 from vesk.jobs import tending
 from vesk.jobs import tracked as tracked_module
+from vesk.jobs.asking import TRACKED
 from vesk.jobs.tasks import ask_intake, ask_light, ask_turnover
 from vesk.jobs.worker import _Watch
 from vesk.store import health, machines, presence, progress, turnovers
@@ -124,7 +125,7 @@ def test_a_clock_that_was_set_back_an_hour_hides_no_dead_worker_and_holds_nothin
 def test_work_of_every_kind_that_waits_for_long_is_not_taken_for_lost(db, settings, paper):
     ask_light(db, recording(db, paper, "a.mov"))
     db.commit()
-    assert {*tending.TRACKED} == {*Work}
+    assert {*TRACKED} == {*Work}
     jobs(settings, "UPDATE progress SET changed_at = now() - interval '1 hour'")
     tend(settings)
     assert told(settings, Work.LIGHT, recording(db, paper, "a.mov").id) == ("waiting", "")

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Collection
+from collections.abc import Collection, Mapping, Sequence
 from functools import lru_cache
 from typing import Any
 
@@ -46,24 +46,51 @@ def enqueue(
 
     One that waits already with the same values, and the same `queueing`, is not put there twice.
     """
-    once = f"{task}:{values}{queueing}"
-    # Held until this commits: whoever took the one that waits now would not see what it is asked again for.
-    held = "SELECT 1 FROM procrastinate_jobs WHERE queueing_lock = %s AND status = 'todo' FOR SHARE"
-    if session.connection().exec_driver_sql(held, (once,)).first() is not None:
+    enqueue_all(session, task, [(values, lock)], priority=priority, queueing=queueing)
+
+
+def enqueue_all(
+    session: Session,
+    task: str,
+    asked: Sequence[tuple[Mapping[str, Any], str | None]],
+    *,
+    priority: int = SOON,
+    queueing: str = "",
+) -> None:
+    """Put many jobs of one task into the queue in one go, as `enqueue` does each.
+
+    Parameters
+    ----------
+    session : Session
+    task : str
+    asked : sequence of (mapping, str or None)
+        What each is called with, and its lock.
+    priority : int
+    queueing : str
+    """
+    by_lock = {f"{task}:{values}{queueing}": (dict(values), lock) for values, lock in asked}
+    # Held until this commits: whoever took one that waits now would not see what it is asked again for.
+    held = (
+        "SELECT queueing_lock FROM procrastinate_jobs WHERE queueing_lock = ANY(%s) AND status = 'todo'"
+        " ORDER BY id FOR SHARE"
+    )
+    for waits in session.connection().exec_driver_sql(held, (list(by_lock),)).scalars().all():
+        del by_lock[waits]
+    if not by_lock:
         return
     connection = session.connection().connection.driver_connection
-    deferrer = _sender().configure_task(
-        task,
-        allow_unknown=True,
-        priority=priority,
-        lock=lock,
-        queueing_lock=once,
-        connection=connection,
-    )
+    deferrer = _sender().configure_task(task, allow_unknown=True, priority=priority)
+    jobs = [
+        deferrer.make_new_job(**values).evolve(queueing_lock=once, lock=lock)
+        for once, (values, lock) in by_lock.items()
+    ]
     # The queue writes on the driver's connection, beside the session: so the savepoint is set by hand.
     session.connection().exec_driver_sql("SAVEPOINT enqueue")
     try:
-        deferrer.defer(**values)
+        _sender().job_manager.batch_defer_jobs(jobs, connection=connection)
     except AlreadyEnqueued:
-        session.connection().exec_driver_sql("ROLLBACK TO SAVEPOINT enqueue")  # it waits already
+        session.connection().exec_driver_sql("ROLLBACK TO SAVEPOINT enqueue")  # one waits already, since just now
+        if len(by_lock) > 1:
+            for values, lock in by_lock.values():
+                enqueue_all(session, task, [(values, lock)], priority=priority, queueing=queueing)
     session.connection().exec_driver_sql("RELEASE SAVEPOINT enqueue")

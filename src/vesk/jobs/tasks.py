@@ -22,6 +22,7 @@ from vesk.actions import turnover as turnover_action
 from vesk.core.handover.recipe import Recipe
 from vesk.core.kinds import Work
 from vesk.core.progress import WHOLE
+from vesk.jobs.asking import ask
 from vesk.jobs.queue import AFTER, AHEAD, IDLE, LAST, LATER, SOON, URGENT, enqueue, hasten
 from vesk.jobs.tracked import AGAIN, persisting, tracked
 from vesk.media import cache
@@ -44,22 +45,20 @@ def intake(day_id: int) -> None:
         merging.merge_day(session, settings, day)
         _pair_and_measure(session, day)
         # As the day went: the sides of a take come one after the other, and it is measured as soon as both are heard.
-        for row in sorted(recordings.ready_of_day(session, day_id), key=_when):
-            ask_listen(session, row)
+        ask_listen(session, *sorted(recordings.ready_of_day(session, day_id), key=_when))
 
 
 def _when(row: Recording) -> tuple[bool, Fraction, str]:
     return row.start is None, row.start or Fraction(0), row.path
 
 
-def ask_listen(session: Session, row: Recording) -> None:
-    """Enqueue listening to a recording, and looking for its sync points."""
-    what = f"listening to {row.name}"
-    progress.open_one(session, day_id=row.day_id, kind=Work.LISTEN, subject_id=row.id, what=what)
-    enqueue(session, "vesk:listen", priority=SOON, recording_id=row.id)
-    what = f"looking for claps in {row.name}"
-    progress.open_one(session, day_id=row.day_id, kind=Work.SYNC_POINTS, subject_id=row.id, what=what)
-    enqueue(session, "vesk:find_sync_points", priority=LATER, recording_id=row.id)
+def ask_listen(session: Session, *rows: Recording) -> None:
+    """Enqueue listening to recordings of a day, and looking for their sync points."""
+    for day_id in {row.day_id for row in rows}:
+        listening = {row.id: f"listening to {row.name}" for row in rows}
+        ask(session, day_id, Work.LISTEN, listening, priority=SOON)
+        looking = {row.id: f"looking for claps in {row.name}" for row in rows}
+        ask(session, day_id, Work.SYNC_POINTS, looking, priority=LATER)
 
 
 _OF_DAY = {
@@ -70,32 +69,31 @@ _OF_DAY = {
 
 
 def _ask_of_day(session: Session, kind: Work, day_id: int, priority: int) -> None:
-    progress.open_one(session, day_id=day_id, kind=kind, subject_id=day_id, what=_OF_DAY[kind])
-    enqueue(session, f"vesk:{kind}", priority=priority, day_id=day_id)
+    ask(session, day_id, kind, {day_id: _OF_DAY[kind]}, priority=priority)
 
 
 def _pair_and_measure(session: Session, day: Day) -> None:
-    for pairing_id in pairing_action.pair_day(session, day):
-        ask_measure(session, pairing_id, priority=LATER)
-    for row in pairing_action.to_search(session, day):
-        what = f"searching the day for the sound of {row.name}"
-        progress.open_one(session, day_id=row.day_id, kind=Work.SEARCH, subject_id=row.id, what=what)
-        enqueue(session, "vesk:search", priority=LATER, recording_id=row.id)
+    ask_measure(session, *pairing_action.pair_day(session, day), priority=LATER)
+    searching = {
+        row.id: f"searching the day for the sound of {row.name}" for row in pairing_action.to_search(session, day)
+    }
+    ask(session, day.id, Work.SEARCH, searching, priority=LATER)
 
 
 def ask_intake(session: Session, day_id: int) -> None:
     """Enqueue a day's intake."""
-    progress.open_one(session, day_id=day_id, kind=Work.INTAKE, subject_id=day_id, what="taking the folder in")
-    enqueue(session, "vesk:intake", priority=URGENT, lock=f"intake-{day_id}", day_id=day_id)
+    ask(session, day_id, Work.INTAKE, {day_id: "taking the folder in"}, priority=URGENT, one_by_one=True)
 
 
-def ask_measure(session: Session, pairing_id: int, *, priority: int = URGENT) -> None:
-    """Enqueue a pairing's measurement."""
-    row = pairings.get(session, pairing_id)
-    members = recordings.by_id(session, {row.picture_id, row.sound_id})
-    what = f"measuring {members[row.picture_id].name} with {members[row.sound_id].name}"
-    progress.open_one(session, day_id=row.day_id, kind=Work.MEASURE, subject_id=pairing_id, what=what)
-    enqueue(session, "vesk:measure", priority=priority, lock=f"measure-{pairing_id}", pairing_id=pairing_id)
+def ask_measure(session: Session, *pairing_ids: int, priority: int = URGENT) -> None:
+    """Enqueue the measurements of a day's pairings."""
+    rows = [pairings.get(session, one) for one in pairing_ids]
+    members = recordings.by_id(session, {one for row in rows for one in (row.picture_id, row.sound_id)})
+    for day_id in {row.day_id for row in rows}:
+        measuring = {
+            row.id: f"measuring {members[row.picture_id].name} with {members[row.sound_id].name}" for row in rows
+        }
+        ask(session, day_id, Work.MEASURE, measuring, priority=priority, one_by_one=True)
 
 
 def ask_turnover(
@@ -115,8 +113,7 @@ def ask_to_go_on(session: Session, settings: Settings, turnover_id: int) -> Turn
 
 
 def _ask_deliver(session: Session, row: Turnover) -> None:
-    progress.open_one(session, day_id=row.day_id, kind=Work.DELIVER, subject_id=row.id, what="making the turnover")
-    enqueue(session, "vesk:deliver", priority=URGENT, turnover_id=row.id)
+    ask(session, row.day_id, Work.DELIVER, {row.id: "making the turnover"}, priority=URGENT)
 
 
 @tasks.task(retry=AGAIN, name="listen")
@@ -153,8 +150,7 @@ def merge(day_id: int) -> None:
 
 def merged_again(session: Session, day: Day, made: list[Recording]) -> None:
     """Have recordings that were just taken together listened to, and the day paired with them."""
-    for row in made:
-        ask_listen(session, row)
+    ask_listen(session, *made)
     if made:
         _pair_and_measure(session, day)
 
@@ -222,8 +218,7 @@ def compare(day_id: int) -> None:
         measure_action.compare_rivals(session, settings, day_id, on_progress)
         measure_action.close_loops(session, settings, day_id, on_progress)
         day = days.get_day(session, day_id)
-        for pairing_id in pairing_action.pair_by_solution(session, day):
-            ask_measure(session, pairing_id, priority=LATER)
+        ask_measure(session, *pairing_action.pair_by_solution(session, day), priority=LATER)
         brief.reckon(session, day_id)  # so that lists of days have it
         if settings.light_copies:
             for row in light_action.wanted(session, settings, day):

@@ -3,11 +3,12 @@
 from __future__ import annotations
 
 import json
-from dataclasses import dataclass
 from typing import Any
 
 from psycopg import AsyncConnection
 from psycopg.errors import UniqueViolation
+
+from vesk.jobs.asking import TRACKED
 
 STALLED_S = 8.0  # four heartbeats: a busy machine may miss one or two
 MOST_TRIES = 4
@@ -15,26 +16,6 @@ _LOCK = 8
 _GRACE_S = 15.0  # between the end of a job and the row that says so
 
 
-@dataclass(frozen=True, slots=True)
-class Tracked:
-    """A kind of work with progress: its task, and the argument that names what it is about."""
-
-    task: str
-    argument: str
-
-
-TRACKED = {
-    "intake": Tracked("vesk:intake", "day_id"),
-    "listen": Tracked("vesk:listen", "recording_id"),
-    "sync points": Tracked("vesk:find_sync_points", "recording_id"),
-    "merge": Tracked("vesk:merge", "day_id"),
-    "pair": Tracked("vesk:pair", "day_id"),
-    "compare": Tracked("vesk:compare", "day_id"),
-    "search": Tracked("vesk:search", "recording_id"),
-    "measure": Tracked("vesk:measure", "pairing_id"),
-    "deliver": Tracked("vesk:deliver", "turnover_id"),
-    "light copy": Tracked("vesk:light", "recording_id"),
-}
 _BY_TASK = {one.task: (kind, one.argument) for kind, one in TRACKED.items()}
 
 

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Collection
+from collections.abc import Collection, Mapping
 from datetime import UTC, datetime
 
 from sqlalchemy import func
@@ -17,13 +17,33 @@ OPEN = (WorkState.WAITING, WorkState.RUNNING)
 
 def open_one(session: Session, *, day_id: int, kind: Work, subject_id: int, what: str) -> None:
     """Open a piece of work, or open it again if it had ended; two sessions that do so make one."""
+    open_all(session, day_id=day_id, kind=kind, what={subject_id: what})
+
+
+def open_all(session: Session, *, day_id: int, kind: Work, what: Mapping[int, str]) -> None:
+    """Open pieces of work of one kind, or open them again if they had ended; two sessions that do so make one of each.
+
+    Parameters
+    ----------
+    session : Session
+    day_id : int
+    kind : Work
+    what : mapping of int to str
+        What each is about, and how pages tell it.
+    """
     now = datetime.now(UTC)
     fresh = {
-        "what": what, "state": WorkState.WAITING, "problem": "", "stop": False, "done": 0, "total": 0, "opened_at": now,
+        "state": WorkState.WAITING, "problem": "", "stop": False, "done": 0, "total": 0, "opened_at": now,
         "changed_at": now,
     }  # fmt: skip
-    query = insert(Progress).values(day_id=day_id, kind=kind, subject_id=subject_id, **fresh)
-    session.execute(query.on_conflict_do_update(index_elements=["day_id", "kind", "subject_id"], set_=fresh))
+    query = insert(Progress)
+    # In one order everywhere: two that open the same ones never wait for each other.
+    rows = [
+        {"day_id": day_id, "kind": kind, "subject_id": number, "what": said, **fresh}
+        for number, said in sorted(what.items())
+    ]
+    set_ = {"what": query.excluded.what, **fresh}
+    session.execute(query.on_conflict_do_update(index_elements=["day_id", "kind", "subject_id"], set_=set_), rows)
 
 
 def find(session: Session, kind: Work, subject_id: int) -> Progress | None:

@@ -23,6 +23,7 @@ _FLAWS = {
     Flaw.CUT_SHORT: "it ends before its header says: the copy was cut short, the sound up to there is used",
     Flaw.COUNTED: "the header does not count its frames; they were counted",
 }
+_EACH_TOLD = 8  # overlaps of a source; more are told together
 _HALF_DAY_RATES = {44_100, 47_952, 48_000, 48_048, 96_000}
 
 
@@ -115,18 +116,30 @@ def find_oddities(
                 "It is set aside: no sound lies along it. Bring it back if it plays at life's speed.",
             )
         )
-    for one_conflict in conflicts:
-        one, other = names[one_conflict.first], names[one_conflict.second]
-        if one_conflict.copies:
-            continue  # told as a doubled file
-        says = (
-            f"{one.source}: {one.name} and {other.name} overlap by {float(one_conflict.shared):.1f} s, "
-            f"which one device cannot do; likely {one_conflict.likely}"
-        )
-        found.append(
-            Oddity(OddityKind.OVERLAP_WITHIN_A_SOURCE, (one.key, other.key), WRONG, says, "Move one to its own source.")
-        )
+    found += _overlaps(conflicts, names)
     return sorted(found, key=lambda one: (-one.weight, one.kind, one.says))
+
+
+def _overlaps(conflicts: Sequence[Conflict], names: Mapping[str, Filed]) -> Iterator[Oddity]:
+    """Tell overlaps, a line for each; one for all of a source that has very many."""
+    groups: dict[tuple[str, str], list[Conflict]] = {}
+    for one in conflicts:
+        if not one.copies:  # else told as a doubled file
+            groups.setdefault((one.source, one.likely), []).append(one)
+    for (source, likely), own in groups.items():
+        worst = max(own, key=lambda one: one.shared)
+        told = [worst] if len(own) > _EACH_TOLD else own
+        for one in told:
+            shared = f"overlap by {float(one.shared):.1f} s"
+            says = f"{source}: {names[one.first].name} and {names[one.second].name} {shared}"
+            about: tuple[str, ...] = (one.first, one.second)
+            do = "Move one to its own source."
+            if len(own) > len(told):
+                says += f", and {len(own) - 1} more of its files overlap others likewise"
+                about = tuple(dict.fromkeys(key for each in own for key in (each.first, each.second)))
+                do = "Move what is another device's to a source of its own."
+            says += f", which one device cannot do; likely {likely}"
+            yield Oddity(OddityKind.OVERLAP_WITHIN_A_SOURCE, about, WRONG, says, do)
 
 
 def _lost(one: Lost) -> Oddity:

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections import Counter
 from collections.abc import Iterator, Sequence
 from dataclasses import dataclass
 from fractions import Fraction
@@ -41,6 +42,7 @@ class OffSpeed:
 class Conflict:
     """Two files of one source that overlap in real time: seconds shared, what is likely, whether they are copies."""
 
+    source: str
     first: str
     second: str
     shared: Fraction
@@ -76,14 +78,17 @@ def find_off_speed(recordings: Sequence[Filed]) -> dict[str, OffSpeed]:
             guess = f", so it was recorded at {factor} times the speed or more" if factor else ""
             reason = f"silent, and it plays on {float(one.duration - real):.1f} s past the start of {after.name}{guess}"
             found[one.key] = OffSpeed(one.key, reason, real, sure=False)
+    all_of, slow_of = (
+        Counter(one.source for one in recordings),
+        Counter(one.source for one in recordings if one.key in found),
+    )
     for one in recordings:
         if one.kind != "picture" or one.key in found or one.channels:
             continue
         # The last of a card has no next one to run into: it is taken as its neighbours are.
-        own = [other for other in recordings if other.source == one.source and other.key != one.key]
-        alike = len(own) >= _ALIKE and all(other.key in found for other in own)
-        if alike:
-            reason = f"silent, as the {len(own)} other off-speed pictures of {one.source} are"
+        others = all_of[one.source] - 1
+        if others >= _ALIKE and slow_of[one.source] == others:
+            reason = f"silent, as the {others} other off-speed pictures of {one.source} are"
             found[one.key] = OffSpeed(one.key, reason, one.duration, sure=False)
     return found
 
@@ -104,6 +109,9 @@ def _neighbours(recordings: Sequence[Filed]) -> list[tuple[Filed, Filed]]:
 def find_conflicts(recordings: Sequence[Filed], off_speed: dict[str, OffSpeed]) -> list[Conflict]:
     """Find files of one source that overlap in real time, off-speed pictures by the time they took.
 
+    Each file is told with one before it that goes on for longest, a copy with what it copies: a thousand files that
+    all overlap are a thousand conflicts, not half a million.
+
     Parameters
     ----------
     recordings : sequence of Filed
@@ -116,8 +124,7 @@ def find_conflicts(recordings: Sequence[Filed], off_speed: dict[str, OffSpeed]) 
     for one in recordings:
         if one.start is not None and one.clock != "none":
             by_source.setdefault(one.source, []).append(one)
-    for one, after in (pair for own in by_source.values() for pair in _overlapping(own, off_speed)):
-        shared = _shared(one, after, off_speed)
+    for one, after, shared in (each for own in by_source.values() for each in _overlapping(own, off_speed)):
         copies = bool(one.content) and one.content == after.content
         if copies:
             likely = "the same file under two names"
@@ -131,7 +138,7 @@ def find_conflicts(recordings: Sequence[Filed], off_speed: dict[str, OffSpeed]) 
             likely = "an off-speed picture"
         else:
             likely = "two devices filed as one source, or a clock set anew between them"
-        found.append(Conflict(one.key, after.key, shared, likely, copies))
+        found.append(Conflict(one.source, one.key, after.key, shared, likely, copies))
     return found
 
 
@@ -139,21 +146,22 @@ def _took(one: Filed, off_speed: dict[str, OffSpeed]) -> Fraction:
     return off_speed[one.key].real if one.key in off_speed else one.duration
 
 
-def _shared(one: Filed, after: Filed, off_speed: dict[str, OffSpeed]) -> Fraction:
-    if one.start is None or after.start is None:
-        return Fraction(0)
-    ends = min(one.start + _took(one, off_speed), after.start + _took(after, off_speed))
-    return ends - max(one.start, after.start)
-
-
-def _overlapping(own: list[Filed], off_speed: dict[str, OffSpeed]) -> Iterator[tuple[Filed, Filed]]:
-    ordered = sorted(own, key=lambda one: (one.start or 0, one.path))
-    for at, one in enumerate(ordered):
-        for after in ordered[at + 1 :]:
-            if (after.start or 0) >= (one.start or 0) + _took(one, off_speed):
-                break
-            if _shared(one, after, off_speed) > _BRUSH_S:
-                yield one, after
+def _overlapping(own: list[Filed], off_speed: dict[str, OffSpeed]) -> Iterator[tuple[Filed, Filed, Fraction]]:
+    """Yield each file that begins before one before it ended, with that one, and the seconds they share."""
+    longest: Filed | None = None
+    until = Fraction(0)
+    by_content: dict[str, Filed] = {}
+    for one in sorted(own, key=lambda one: (one.start or 0, one.path)):
+        start, took = one.start or Fraction(0), _took(one, off_speed)
+        first = by_content.setdefault(one.content, one) if one.content else one
+        if first is not one:
+            if (shared := min((first.start or 0) + _took(first, off_speed), start + took) - start) > _BRUSH_S:
+                yield first, one, shared
+            continue
+        if longest is not None and (shared := min(until, start + took) - start) > _BRUSH_S:
+            yield longest, one, shared
+        if longest is None or start + took > until:
+            longest, until = one, start + took
 
 
 def _times(speed: Fraction) -> str:

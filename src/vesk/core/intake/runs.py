@@ -7,11 +7,13 @@ measured on 1 440 made joints of each kind; the others are estimates of how ofte
 from __future__ import annotations
 
 import re
+from bisect import bisect_left, bisect_right
 from collections import Counter
 from collections.abc import Collection, Iterable, Iterator, Mapping, Sequence
 from dataclasses import dataclass
 from fractions import Fraction
 from itertools import pairwise
+from typing import Any
 
 from natsort import natsorted
 
@@ -234,8 +236,7 @@ class _Limits:
     """At which size or length a source's files end when nobody stops them."""
 
     def __init__(self, own: list[Filed]) -> None:
-        self._largest, self._longest = max(own, key=lambda one: one.size), max(own, key=lambda one: one.duration)
-        self._own = own
+        self._sizes, self._durations = sorted(one.size for one in own), sorted(one.duration for one in own)
 
     def __call__(self, one: Filed, after: Filed) -> tuple[str, bool]:
         """Return which limit `one` ended at, where `after` goes on (empty: none), and whether it is a known one."""
@@ -245,10 +246,17 @@ class _Limits:
         if any(abs(one.duration - 60 * minutes) <= max(frame, Fraction(1, 50)) for minutes in _MINUTES):
             return f"it is just {duration(float(one.duration))} long", True
         # A limit nobody knows shows by itself: several files as long, or as large, as any.
-        alike = [other for other in self._own if abs(other.duration - one.duration) <= frame]
-        if len(alike) > 1 and one.duration >= self._longest.duration - frame >= after.duration - 2 * frame:
-            return f"{len(alike)} files are just as long", False
-        alike = [other for other in self._own if abs(other.size - one.size) <= _ALIKE * one.size]
-        if len(alike) > 1 and one.size >= (1 - _ALIKE) * self._largest.size:
-            return f"{len(alike)} files are just as large", False
+        longest = self._durations[-1]
+        if one.duration >= longest - frame >= after.duration - 2 * frame:
+            alike = _between(self._durations, one.duration - frame, one.duration + frame)
+            if alike > 1:
+                return f"{alike} files are just as long", False
+        if one.size >= (1 - _ALIKE) * self._sizes[-1]:
+            alike = _between(self._sizes, (1 - _ALIKE) * one.size, (1 + _ALIKE) * one.size)
+            if alike > 1:
+                return f"{alike} files are just as large", False
         return "", False
+
+
+def _between(ordered: Sequence[Any], least: Any, most: Any) -> int:
+    return bisect_right(ordered, most) - bisect_left(ordered, least)
