@@ -1,14 +1,19 @@
 """Real workers on a real queue: the whole chain, a worker that is killed, work that is stopped."""
 
 import shutil
+import threading
+import time
 
 import pytest
 from tests.conftest import end, name_ferry, until, workers
+from tests.paper_day import paper_day, picture, recording, sound
 
-from vesk.actions import pairing_status
-from vesk.jobs.queue import enqueue
+from vesk.actions import intake, pairing_status
+from vesk.core.kinds import Work
+from vesk.jobs.asking import ask
+from vesk.jobs.queue import SOON, enqueue
 from vesk.jobs.tasks import ask_intake, ask_measure
-from vesk.store import progress
+from vesk.store import days, progress, recordings
 from vesk.store.session import open_session
 
 
@@ -17,6 +22,13 @@ def day(db, settings, ferry, tmp_path):
     folder = tmp_path / "media"
     shutil.copytree(ferry.folder, folder, ignore=shutil.ignore_patterns("B004*", "3[2346]*", "A006_00[34567]*"))
     return name_ferry(db, settings, folder)
+
+
+@pytest.fixture
+def paper(db):
+    return paper_day(db, {
+        "A/a.mov": picture("09:00:00:00"), "A/b.mov": picture("09:01:00:00"), "S1/c.wav": sound("08:59:58:00"),
+    })  # fmt: skip
 
 
 def states(settings, day):
@@ -92,8 +104,42 @@ def test_a_job_and_the_row_it_works_on_are_written_together(db, settings, day):
     assert states(settings, day) == {}
 
 
+def test_work_for_many_is_asked_for_in_one_go_in_order_and_what_waits_already_once(db, settings, paper):
+    queued = "SELECT (args ->> 'recording_id')::int FROM procrastinate_jobs ORDER BY id"
+    rows = [recording(db, paper, name) for name in ("a.mov", "b.mov", "c.wav")]
+    ask(db, paper.id, Work.LISTEN, {rows[1].id: "listening to b"}, priority=SOON)
+    db.commit()
+    ask(db, paper.id, Work.LISTEN, {row.id: f"listening to {row.name}" for row in reversed(rows)}, priority=SOON)
+    assert list(db.connection().exec_driver_sql(queued).scalars()) == [rows[1].id, rows[2].id, rows[0].id]
+    # Somebody else asks for one of them at the same moment: that one waits already, the others come in.
+    db.rollback()
+    with open_session(settings.sqlalchemy_url) as other:
+        ask(other, paper.id, Work.LISTEN, {rows[0].id: "listening to a"}, priority=SOON)
+        both = threading.Thread(
+            target=lambda: ask(db, paper.id, Work.LISTEN, {row.id: row.name for row in rows}, priority=SOON)
+        )
+        both.start()
+        time.sleep(0.3)
+        other.commit()
+        both.join(20)
+    assert sorted(db.connection().exec_driver_sql(queued).scalars()) == sorted(row.id for row in rows)
+    assert {row.what for row in progress.of_day(db, paper.id)} == {"a.mov", "b.mov", "c.wav"}
+
+
+def test_what_one_device_cannot_have_recorded_is_listened_to_after_what_it_can(db):
+    day = paper_day(db, {
+        "A/a.mov": picture("09:30:00:00", 20), "S1/b.wav": sound("09:29:58:00"), "S1/c.wav": sound(None),
+        "X/d.mov": picture("09:00:00:00", 20), "X/g.mov": picture("09:50:00:00"),
+        "X/e.mov": picture("09:00:02:00", 20), "A/f.mov": picture("10:00:00:00"),
+    })  # fmt: skip
+    for row in recordings.of_day(db, day.id):
+        row.start = row.facts.span("", "", "", days.rate_of(day)).start_on(days.rate_of(day))
+    told = [row.name for row in intake.listening_order(db, day)]
+    assert told == ["b.wav", "a.mov", "f.mov", "c.wav", "d.mov", "e.mov", "g.mov"]  # c has no clock
+
+
 def test_a_file_that_vanished_ends_its_job_with_a_sentence(db, settings, day, tmp_path):
-    from vesk.actions import intake, pairing
+    from vesk.actions import pairing
 
     intake.take_in(db, settings, day)
     (first, _) = pairing.pair_day(db, day)

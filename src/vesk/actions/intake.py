@@ -2,10 +2,13 @@
 
 from __future__ import annotations
 
+from collections import Counter
 from collections.abc import Mapping, Sequence
+from concurrent.futures import ThreadPoolExecutor
 from contextlib import suppress
 from dataclasses import dataclass, replace
 from datetime import date
+from fractions import Fraction
 from pathlib import Path
 
 from sqlmodel import Session
@@ -13,11 +16,12 @@ from sqlmodel import Session
 from vesk.actions import returning
 from vesk.actions.facts import facts_of
 from vesk.actions.folder_watch import growing
+from vesk.actions.known import known_of_day
 from vesk.core.errors import MediaError, RefusedError, StaleError, VeskError
 from vesk.core.facts import Facts
 from vesk.core.intake.devices import Proposed
 from vesk.core.intake.naming import DEFAULT_PATTERNS
-from vesk.core.kinds import PICTURE, SOUND, Unusable
+from vesk.core.kinds import NONE, PICTURE, SOUND, Unusable
 from vesk.core.progress import OnProgress, unwatched
 from vesk.core.timecode import FrameRate
 from vesk.core.tolerance import Tolerance
@@ -30,6 +34,7 @@ from vesk.store import changes, days, journal, recordings
 from vesk.store.tables import Day, Recording
 
 _LONGEST_NAME = 120
+_READERS = 2  # files read at once, each in a process of its own
 _READING_S = 60.0  # facts are read in milliseconds; a file that takes this long is damaged
 
 
@@ -117,15 +122,20 @@ def take_in(session: Session, settings: Settings, day: Day, on_progress: OnProgr
     root = scan.allowed(settings.here(day.folder), settings.media_roots)
     day_id = day.id
     known = {row.path: row for row in recordings.files_of_day(session, day_id)}
+    lay = {path: _Lay.of(row) for path, row in known.items()}
     changes.rest(session)
     found = list(scan.walk(root))
     still = growing([item.path for item in found])
     read: dict[str, _Read] = {}
-    for count, item in enumerate(found):
-        if not on_progress(count, len(found)):
-            break
-        path = scan.shown(item.path, root)
-        read[path] = _read(scan.Found(item.path, _GROWING) if item.path in still else item, path, known.get(path))
+    items = [scan.Found(item.path, _GROWING) if item.path in still else item for item in found]
+    paths = [scan.shown(item.path, root) for item in found]
+    with ThreadPoolExecutor(_READERS) as readers:
+        reading = readers.map(_read, items, paths, [lay.get(path, _NEW) for path in paths])
+        for count, path in enumerate(paths):
+            if not on_progress(count, len(found)):
+                readers.shutdown(cancel_futures=True)
+                break
+            read[path] = next(reading)
     copies = _compared(root, read, known, settings.cache)
     changes.hold(session, day_id)
     new = _lay_over(session, day, read, copies, whole=len(read) == len(found))
@@ -143,13 +153,54 @@ def take_in(session: Session, settings: Settings, day: Day, on_progress: OnProgr
     return result
 
 
+def listening_order(session: Session, day: Day) -> list[Recording]:
+    """Return a day's recordings in the order in which they are best listened to.
+
+    As the day went, by the clocks that are trusted: the sides of a take come one after the other, and it is measured
+    as soon as both are heard; then what no clock lays. What is set aside, and what one device cannot have recorded
+    (with all of its source, where that is most of what a clock lays), comes last: rescued pieces keep no take waiting.
+    """
+    known = known_of_day(session, day)
+    odd = {key for one in known.conflicts for key in (one.first, one.second)}
+    laid = {
+        key: one.item.source
+        for key, one in known.recordings.items()
+        if one.start is not None and one.clock != NONE and not one.aside
+    }
+    many, of_them = Counter(laid.values()), Counter(laid[key] for key in odd if key in laid)
+    pieces = {source for source, count in of_them.items() if 2 * count > many[source]}
+
+    def when(row: Recording) -> tuple[bool, bool, Fraction, str]:
+        key, one = str(row.id), known.recordings.get(str(row.id))
+        last = one is None or key in odd or bool(one.aside) or one.item.source in pieces
+        return last, key not in laid, row.start or Fraction(0), row.path
+
+    return sorted(recordings.ready_of_day(session, day.id), key=when)
+
+
 _GROWING = "it is still being copied; it waits, and comes in with the next intake"
 _VANISHED = (
     "{path}: it was here before and is gone. Connect the disk or copy it back; what was decided about it is kept."
 )
 
 
-def _read(item: scan.Found, path: str, known: Recording | None) -> _Read:
+@dataclass(frozen=True, slots=True)
+class _Lay:
+    """How a file lay when it was last read, where it could be, and what it serves as (a camera, as a recorder)."""
+
+    at: tuple[int, int] | None = None
+    serves: str | None = None
+
+    @staticmethod
+    def of(row: Recording) -> _Lay:
+        stands = row.state == recordings.READY and row.facts is not None
+        return _Lay((row.size, row.modified_ns) if stands else None, row.kind)
+
+
+_NEW = _Lay()
+
+
+def _read(item: scan.Found, path: str, known: _Lay) -> _Read:
     try:
         if item.problem:
             raise MediaError(path, item.problem)
@@ -158,12 +209,10 @@ def _read(item: scan.Found, path: str, known: Recording | None) -> _Read:
     except (MediaError, OSError) as error:
         return _Read(problem=_sentence(path, error), kind=_kind(error))
     try:
-        lay = (known.size, known.modified_ns) if known and known.state == "ready" and known.facts else None
-        if lay == (read.size, read.modified_ns):
+        if known.at == (read.size, read.modified_ns):
             return read
         facts = guarded(item.path, _READING_S, probe.read_facts, item.path)
-        serves = known.kind if known is not None else ""  # a camera may serve as a recorder
-        facts = facts.as_sound() if serves == SOUND and facts.kind == PICTURE else facts
+        facts = facts.as_sound() if known.serves == SOUND and facts.kind == PICTURE else facts
         return replace(read, facts=facts, content=checksum.unread(item.path))
     except (VeskError, OSError) as error:
         # Size and time are kept also when it cannot be read: only then can be said later that it changed.

@@ -4,7 +4,6 @@ from __future__ import annotations
 
 import logging
 import shutil
-from fractions import Fraction
 
 import procrastinate
 from sqlmodel import Session
@@ -44,12 +43,7 @@ def intake(day_id: int) -> None:
         merging.refresh(session, day)
         merging.merge_day(session, settings, day)
         _pair_and_measure(session, day)
-        # As the day went: the sides of a take come one after the other, and it is measured as soon as both are heard.
-        ask_listen(session, *sorted(recordings.ready_of_day(session, day_id), key=_when))
-
-
-def _when(row: Recording) -> tuple[bool, Fraction, str]:
-    return row.start is None, row.start or Fraction(0), row.path
+        ask_listen(session, *intake_action.listening_order(session, day))
 
 
 def ask_listen(session: Session, *rows: Recording) -> None:

@@ -141,6 +141,19 @@ class TestOffSpeed:
         (conflict,) = find_conflicts(day, {})
         assert (conflict.first, conflict.second, conflict.shared) == ("A006_001.mov", "A006_002.mov", 8)
 
+    def test_a_thousand_files_that_all_overlap_are_told_in_one_line_and_a_copy_hides_nothing(self):
+        day = [picture(f"A006_{n:04}.mov", TEN + Fraction(n, 100)) for n in range(1000)]
+        found = find_conflicts(day, {})
+        assert {one.second for one in found} == {one.key for one in day[1:]}
+        assert len(found) == 999  # not half a million
+        (told,) = [one for one in odd(*day) if one.kind == "overlap within a source"]
+        assert "and 998 more of its files overlap others" in told.says
+        assert {*told.about} == {one.key for one in day}
+        copied = [day[0], picture("copy.mov", content="A006_0000.mov"), picture("A006_0500.mov", TEN + 5)]
+        assert [(one.first, one.second, one.copies) for one in find_conflicts(copied, {})] == [
+            ("A006_0000.mov", "copy.mov", True), ("A006_0000.mov", "A006_0500.mov", False),
+        ]  # fmt: skip
+
 
 HALF = Fraction(1, 25)
 
