@@ -7,7 +7,7 @@ from pathlib import Path
 import pytest
 
 from vesk.core.errors import MediaError, StoppedError
-from vesk.media.guarded import guarded, tell, watched
+from vesk.media.guarded import guarded, guarded_each, tell, watched
 
 FILE = Path("A006 main camera/A006_004.mov")
 
@@ -46,6 +46,21 @@ def test_it_is_told_and_the_next_file_is_read(work, words):
         guarded(FILE, 1.0 if work is never_end else 30.0, work, FILE)
     assert "A006_004.mov" in str(caught.value)
     assert guarded(FILE, 30.0, name_of, FILE) == "A006_004.mov"
+
+
+def by_its_name(path: Path) -> str:
+    return {"falls": fall_over, "hangs": never_end, "complains": complain}.get(path.stem, name_of)(path)
+
+
+def test_of_files_that_are_read_together_each_costs_only_itself():
+    names = ["a.mov", "complains.mov", "falls.mov", "hangs.mov", "b.mov"]
+    found = guarded_each([Path(name) for name in names], 2.0, by_its_name)
+    assert found[0] == "a.mov"
+    assert found[4] == "b.mov"
+    said = [str(one) for one in found[1:4]]
+    assert all(name in one for name, one in zip(names[1:4], said, strict=True))
+    assert ["it is empty" in said[0], "ended the process" in said[1], "longer than 2 s" in said[2]] == [True] * 3
+    assert guarded_each([], 2.0, by_its_name) == []
 
 
 def count(_path: Path) -> str:

@@ -28,13 +28,13 @@ from vesk.core.tolerance import Tolerance
 from vesk.dailies.sources import hints_of, propose_sources, source_name
 from vesk.media import checksum, probe, scan
 from vesk.media.answering import within
-from vesk.media.guarded import guarded
+from vesk.media.guarded import guarded_each
 from vesk.settings import VESK, Settings
 from vesk.store import changes, days, journal, recordings
 from vesk.store.tables import Day, Recording
 
 _LONGEST_NAME = 120
-_READERS = 2  # files read at once, each in a process of its own
+_READERS, _AT_ONCE = 2, 8  # processes that read, and files that each is given at a time
 _READING_S = 60.0  # facts are read in milliseconds; a file that takes this long is damaged
 
 
@@ -128,14 +128,13 @@ def take_in(session: Session, settings: Settings, day: Day, on_progress: OnProgr
     still = growing([item.path for item in found])
     read: dict[str, _Read] = {}
     items = [scan.Found(item.path, _GROWING) if item.path in still else item for item in found]
-    paths = [scan.shown(item.path, root) for item in found]
+    files = [(item, path, lay.get(path, _NEW)) for item in items for path in (scan.shown(item.path, root),)]
     with ThreadPoolExecutor(_READERS) as readers:
-        reading = readers.map(_read, items, paths, [lay.get(path, _NEW) for path in paths])
-        for count, path in enumerate(paths):
-            if not on_progress(count, len(found)):
+        for some in readers.map(_read, (files[at : at + _AT_ONCE] for at in range(0, len(files), _AT_ONCE))):
+            if not on_progress(len(read), len(found)):
                 readers.shutdown(cancel_futures=True)
                 break
-            read[path] = next(reading)
+            read |= some
     copies = _compared(root, read, known, settings.cache)
     changes.hold(session, day_id)
     new = _lay_over(session, day, read, copies, whole=len(read) == len(found))
@@ -200,23 +199,30 @@ class _Lay:
 _NEW = _Lay()
 
 
-def _read(item: scan.Found, path: str, known: _Lay) -> _Read:
-    try:
-        if item.problem:
-            raise MediaError(path, item.problem)
-        stat = item.path.stat()
-        read = _Read(stat.st_size, stat.st_mtime_ns)
-    except (MediaError, OSError) as error:
-        return _Read(problem=_sentence(path, error), kind=_kind(error))
-    try:
-        if known.at == (read.size, read.modified_ns):
-            return read
-        facts = guarded(item.path, _READING_S, probe.read_facts, item.path)
-        facts = facts.as_sound() if known.serves == SOUND and facts.kind == PICTURE else facts
-        return replace(read, facts=facts, content=checksum.unread(item.path))
-    except (VeskError, OSError) as error:
-        # Size and time are kept also when it cannot be read: only then can be said later that it changed.
-        return replace(read, problem=_sentence(path, error), kind=_kind(error))
+def _read(files: Sequence[tuple[scan.Found, str, _Lay]]) -> dict[str, _Read]:
+    """Look at some files: how they lie, and what they say of themselves where that is not known yet."""
+    read, fresh = {}, []
+    for item, path, known in files:
+        try:
+            if item.problem:
+                raise MediaError(path, item.problem)
+            stat = item.path.stat()
+            read[path] = _Read(stat.st_size, stat.st_mtime_ns)
+            if known.at != (stat.st_size, stat.st_mtime_ns):
+                fresh.append((item.path, path, known))
+        except (MediaError, OSError) as error:
+            read[path] = _Read(problem=_sentence(path, error), kind=_kind(error))
+    found = guarded_each([place for place, _, _ in fresh], _READING_S, probe.read_facts)
+    for (place, path, known), facts in zip(fresh, found, strict=True):
+        try:
+            if isinstance(facts, VeskError):
+                raise facts
+            serves = facts.as_sound() if known.serves == SOUND and facts.kind == PICTURE else facts
+            read[path] = replace(read[path], facts=serves, content=checksum.unread(place))
+        except (VeskError, OSError) as error:
+            # Size and time are kept also when it cannot be read: only then can be said later that it changed.
+            read[path] = replace(read[path], problem=_sentence(path, error), kind=_kind(error))
+    return read
 
 
 def _kind(error: Exception) -> Unusable:

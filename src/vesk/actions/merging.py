@@ -25,9 +25,11 @@ from vesk.store.tables import Day, Recording
 
 def merge_day(session: Session, settings: Settings, day: Day) -> list[Recording]:
     """Make the mono sets and the runs that a day's files show; returns what is new and has to be listened to."""
-    made = []
+    made: list[Recording] = []
+    filed, rows = _files(session, day)
     for how in (SET, RUN):
-        filed, rows = _files(session, day)
+        if made:
+            filed, rows = _files(session, day)
         apart = _apart(session, day)
         if how == SET:
             found = merging.sets_among(filed, apart)
@@ -36,6 +38,8 @@ def merge_day(session: Session, settings: Settings, day: Day) -> list[Recording]
             contents = {one.key: rows[int(one.key)].content for one in filed}
             changes.rest(session)  # a doubtful joint is looked up in what other devices recorded
             found = merging.runs_among(filed, places, apart)
+        if not found:
+            continue
         changes.hold(session, day.id)
         apart, (_, rows) = _apart(session, day), _files(session, day)
         for one in found:

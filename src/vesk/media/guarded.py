@@ -13,7 +13,7 @@ import resource
 import signal
 import struct
 import time
-from collections.abc import Callable
+from collections.abc import Callable, Sequence
 from concurrent.futures import ThreadPoolExecutor, wait
 from concurrent.futures import TimeoutError as FutureTimeoutError
 from concurrent.futures.process import BrokenProcessPool
@@ -125,6 +125,47 @@ def guarded(path: Path, wait_s: float, work: Callable[P, T], *args: P.args, **kw
         What `work` raised on purpose.
     """
     return _twice(path, lambda: _call(path, wait_s, work, args, kwargs))
+
+
+def guarded_each(paths: Sequence[Path], wait_s: float, work: Callable[[Path], T]) -> list[T | VeskError]:
+    """Call `work` for each of several files in one guarded process, as `guarded` does for one.
+
+    Crossing the border costs as much as reading a small header: files that are many are read some at a time. Where one
+    brings the process down, or all together take too long, each is read by itself.
+
+    Parameters
+    ----------
+    paths : sequence of Path
+    wait_s : float
+        Longest that all of them may take, and then each by itself, seconds.
+    work : callable
+        Of module level; its results are pickled.
+
+    Returns
+    -------
+    list
+        For each file its result, or why there is none.
+    """
+    if len(paths) > 1:
+        with suppress(VeskError):
+            return guarded(paths[0], wait_s, _each, work, tuple(paths))
+    found: list[T | VeskError] = []
+    for path in paths:
+        try:
+            found.append(guarded(path, wait_s, work, path))
+        except VeskError as error:
+            found.append(error)
+    return found
+
+
+def _each(work: Callable[[Path], T], paths: Sequence[Path]) -> list[T | VeskError]:
+    found: list[T | VeskError] = []
+    for path in paths:
+        try:
+            found.append(bordered(path, work, path))
+        except VeskError as error:
+            found.append(error)
+    return found
 
 
 def _twice(path: Path, call: Callable[[], T]) -> T:
