@@ -19,7 +19,7 @@ from tests.media.test_movie_copy import make as movie
 from vesk.actions import channels, correct, moments, package, recipes, turnover, watched
 from vesk.actions.handover import copies, products
 from vesk.actions.overview import Overview
-from vesk.core.errors import RefusedError, StoppedError, StorageError
+from vesk.core.errors import RefusedError, StaleError, StoppedError, StorageError
 from vesk.core.handover.recipe import Product, Recipe, SoundForm, Which
 from vesk.core.kinds import Kind
 from vesk.dailies.located import Located
@@ -380,7 +380,11 @@ def test_figures_that_do_not_hold_are_the_first_thing_that_a_package_says(db, se
 
 def test_a_recipe_is_kept_for_the_production_and_one_that_cannot_be_is_refused(db, settings, day):
     kept = recipes.keep(db, settings, day, " editor ", Recipe(movies=True))
-    again = recipes.keep(db, settings, day, "editor", Recipe(movies=False))
+    with pytest.raises(StaleError, match="There is a recipe 'editor' already"):
+        recipes.keep(db, settings, day, "editor", Recipe(movies=False))
+    again = recipes.keep(db, settings, day, "editor", Recipe(movies=False), version=kept.version)
+    with pytest.raises(StaleError, match="Somebody else changed the recipe 'editor'"):
+        recipes.keep(db, settings, day, "editor", Recipe(movies=True), version=again.version - 1)
     assert kept.id == again.id
     assert [(one.name, one.recipe.movies) for one in recipes.of_day(db, day)] == [("editor", False)]
     assert any("recipe 'editor' kept" in one.what for one in journal.of_day(db, day.id))

@@ -7,11 +7,23 @@ from sqlalchemy import event
 from tests.conftest import shown
 from tests.paper_day import paper_day, picture, recording, sound, source
 
-from vesk.actions import clocks, correct, facts, joining, oddities, pairing, sources, sync_points, tolerance, undoing
+from vesk.actions import (
+    clocks,
+    correct,
+    facts,
+    joining,
+    merging,
+    oddities,
+    pairing,
+    sources,
+    sync_points,
+    tolerance,
+    undoing,
+)
 from vesk.core.errors import RefusedError, StaleError
-from vesk.core.kinds import Clock
+from vesk.core.kinds import Clock, Together
 from vesk.core.sound.measurement import refused
-from vesk.store import journal, overrides, pairings, trail
+from vesk.store import journal, overrides, pairings, recordings, trail
 
 
 @pytest.fixture
@@ -42,6 +54,7 @@ def state(db, day):
         [(s.tag, s.name, s.distance_mm, s.clock, s.gone) for s in (source(db, day, t) for t in ("A", "S1"))],
         recording(db, day, "a.mov").source_id,
         sorted(overrides.accepted(db, day.id)), day.tolerance,
+        [row.name for row in recordings.of_day(db, day.id) if row.state == recordings.READY],
     )  # fmt: skip
 
 
@@ -59,12 +72,14 @@ def acts(db, settings, day):
         "clock": lambda: clocks.choose_clock(db, settings, a.id, version=a.version, clock=Clock.NONE),
         "meant so": lambda: oddities.accept(db, settings, day, "gap:S1", "lunch"),
         "tolerance": lambda: tolerance.set_of_day(db, settings, day.id, version=day.version, text="0.5"),
+        "together": lambda: merging.merge_by_hand(
+            db, settings, day, shown(file, recording(db, day, "b.mov")), Together.RUN),
         "point": lambda: sync_points.make(db, settings, file.id, at="1.5", name="door", kind="other"),
     }  # fmt: skip
 
 
 @pytest.mark.parametrize(
-    "kind", ["slip", "aside", "fact", "move", "describe", "clock", "meant so", "tolerance", "point"]
+    "kind", ["slip", "aside", "fact", "move", "describe", "clock", "meant so", "tolerance", "together", "point"]
 )
 def test_an_entry_is_undone_and_its_undoing_too(db, settings, day, kind):
     before = state(db, day)

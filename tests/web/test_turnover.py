@@ -2,14 +2,16 @@
 
 import io
 import zipfile
+from dataclasses import replace
 from pathlib import Path
 
 import pytest
+from sqlalchemy.orm.exc import StaleDataError
 from tests.actions.test_day import checked
 from tests.actions.test_day import day as ferry_day
 from tests.web.test_deciding import shown
 
-from vesk.actions import package, turnover
+from vesk.actions import package, recipes, turnover
 from vesk.core.handover.recipe import Recipe
 from vesk.store import turnovers
 
@@ -45,10 +47,28 @@ def test_a_recipe_is_seen_in_words_and_counts_before_it_is_made(client, day):
         assert words in shown(client.post(f"{here}/preview", data=FORM | wrong)).replace("&#39;", "'")
 
 
-def test_a_recipe_is_kept_chosen_by_name_and_makes_what_it_says(client, db, settings, day):
+def changed_in_between(*_args, **_more):
+    raise StaleDataError("UPDATE statement on table 'recipe' expected to update 1 row(s); 0 were matched.")
+
+
+def test_a_recipe_is_kept_chosen_by_name_and_makes_what_it_says(client, db, settings, day, monkeypatch):
     here = f"/days/{day.id}/turnover"
     kept = shown(client.post(f"{here}/recipe", data=FORM | {"name": "editor", "movies": "yes"}))
     assert "The recipe editor is kept, for every day of this production." in kept
+    # Somebody else keeps another of that name meanwhile: told with both sides, and nothing of theirs is lost.
+    theirs = recipes.keep(db, replace(settings, person="Ida"), day, "editor", Recipe(movies=True, handles=7), version=1)
+    db.commit()
+    late = client.post(f"{here}/recipe", data=FORM | {"name": "editor", "shown": "editor", "version": "1"})
+    assert late.status_code == 409
+    assert "Theirs: recipe 'editor' kept (Ida" in late.text.replace("&#39;", "'")
+    assert "Yours, not applied: " in late.text
+    monkeypatch.setattr(recipes, "keep", changed_in_between)
+    late = client.post(f"{here}/recipe", data=FORM | {"name": "editor", "shown": "editor", "version": "2"})
+    assert late.status_code == 409
+    assert "The latest on this day: recipe 'editor' kept (Ida" in late.text.replace("&#39;", "'")
+    assert "Yours, not applied: " in late.text
+    db.refresh(theirs)
+    assert theirs.recipe.handles == 7
     page = shown(client.get(here, query_string={"recipe": "editor"}))
     assert 'name="movies" value="yes" checked' in page
     made = shown(client.post(here, data=FORM | {"name": "editor"}))

@@ -12,7 +12,7 @@ from vesk.actions.handover import copies, products
 from vesk.actions.handover.timeline import typed_start
 from vesk.actions.pairing_status import CHECKED
 from vesk.actions.turnover import Item, asked_for
-from vesk.core.errors import RefusedError, VeskError
+from vesk.core.errors import RefusedError, StaleError, VeskError
 from vesk.core.handover.naming import check_pattern, named
 from vesk.core.handover.recipe import Product, Recipe, SoundForm
 from vesk.core.wording import counted
@@ -47,23 +47,38 @@ def checked(day: Day, recipe: Recipe) -> Recipe:
     return recipe
 
 
-def keep(session: Session, settings: Settings, day: Day, name: str, recipe: Recipe) -> RecipeRow:
+def keep(session: Session, settings: Settings, day: Day, name: str, recipe: Recipe, *, version: int = 0) -> RecipeRow:
     """Keep a recipe under a name, for all days of the production.
+
+    Parameters
+    ----------
+    session, settings, day
+    name : str
+    recipe : Recipe
+    version : int
+        Of the recipe of that name, as it was shown; 0 where none was.
 
     Raises
     ------
     RefusedError
         If it has no name, or cannot be.
+    StaleError
+        If there is another of that name than was shown.
     """
     tidy = " ".join(name.split())
     if not tidy or len(tidy) > _LONGEST:
         raise RefusedError(f"A recipe has a name of {_LONGEST} characters at most.")
     checked(day, recipe)
     changes.hold(session, day.id)
+    changes.hold_naming(session)  # another day of the production may keep one of that name just now
     row = recipes.named(session, day.production_id, tidy)
     if row is None:
         row = RecipeRow(production_id=day.production_id, name=tidy, made_by=settings.person)
     else:
+        if not version:
+            says = f"There is a recipe {tidy!r} already. Keep yours again to put it in its place, or name it otherwise."
+            raise StaleError(says, about=("recipe", row.id))
+        changes.compare(row, version, f"the recipe {tidy!r}")
         changes.count(session, row)
     row.recipe, row.made_by = recipe, settings.person
     session.add(row)

@@ -43,7 +43,7 @@ _FOUND_OUT = {
 }
 # How a row that was made is taken back where something may rest on it.
 _TAKEN_BACK: dict[str, dict[str, Any]] = {
-    "pairing": {"state": "withdrawn", "said_by": ""}, "source": {"gone": True},
+    "pairing": {"state": "withdrawn", "said_by": ""}, "source": {"gone": True}, "recording": {"state": "apart"},
 }  # fmt: skip
 _DELETED = {"accepted", "clock_period", "report", "recipe", "sync_point", "sync_point_change"}
 _COUNTED = {"day", "source", "recording", "pairing", "sync_point", "report", "recipe"}  # have a version
@@ -195,6 +195,8 @@ def _taken_back(session: Session, one: RowChange, now: dict[str, Any]) -> dict[s
         If something rests on it.
     """
     if one.table_name in _TAKEN_BACK:
+        if now.get("member_of") is not None:
+            raise RefusedError("It is a part of another recording by now. Take that apart first; nothing was changed.")
         return _TAKEN_BACK[one.table_name]
     if one.table_name not in _DELETED:
         if now.get("undone_at") is not None:

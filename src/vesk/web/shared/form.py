@@ -24,6 +24,7 @@ from vesk.core.errors import (
 )
 from vesk.core.figures import read_number, read_whole
 from vesk.store import journal
+from vesk.store.tables import JournalRow
 from vesk.web.shared import session
 
 W = TypeVar("W", bound=StrEnum)
@@ -44,19 +45,30 @@ def status_of(error: VeskError) -> int:
     return next((code for kind, code in _STATUS.items() if isinstance(error, kind)), 422)
 
 
-_UNSAID = {"csrf_token", "version", "pairing", "recording", "back", "rows"}  # fields that say nothing to a person
+_UNSAID = {
+    "csrf_token",
+    "version",
+    "shown",
+    "pairing",
+    "recording",
+    "back",
+    "rows",
+}  # fields that say nothing to a person
 
 
 def told(error: VeskError) -> str:
     """Return what an error says; of a change that came too late, both sides: theirs, which counts, and this one."""
     if not isinstance(error, StaleError) or error.about is None:
         return str(error)
-    line = journal.newest_about(session(), *error.about)
-    theirs = f" Theirs: {line.what} ({line.by}, {line.at:%H:%M:%S} UTC)." if line is not None else ""
+    return _both_sides(str(error), "Theirs", journal.newest_about(session(), *error.about))
+
+
+def _both_sides(says: str, whose: str, line: JournalRow | None) -> str:
+    theirs = f" {whose}: {line.what} ({line.by}, {line.at:%H:%M:%S} UTC)." if line is not None else ""
     said = [f"{name.replace('_', ' ')} {value[:60]}" for name, value in request.form.items()
             if name not in _UNSAID and value.strip()]  # fmt: skip
     yours = f" Yours, not applied: {', '.join(said[:8])}." if said else ""
-    return f"{error}{theirs}{yours}"
+    return f"{says}{theirs}{yours}"
 
 
 def act(work: Callable[[], str]) -> tuple[int, str, str]:
@@ -69,8 +81,15 @@ def act(work: Callable[[], str]) -> tuple[int, str, str]:
         return status_of(error), told(error), ""
     except StaleDataError:
         session().rollback()
-        return 409, "Somebody else changed this meanwhile. Nothing of yours was applied: look at it as it is now.", ""
+        says = "Somebody else changed this meanwhile. Nothing of yours was applied: look at it as it is now."
+        return 409, _both_sides(says, "The latest on this day", _latest()), ""
     return 200, "", said
+
+
+def _latest() -> JournalRow | None:
+    """Return the newest line of the day that was asked for: a row that changed under one's hands names no line."""
+    day_id = (request.view_args or {}).get("day_id")
+    return next(iter(journal.of_day(session(), day_id, most=1)), None) if day_id else None
 
 
 def text(name: str, default: str = "") -> str:

@@ -65,6 +65,7 @@ def _show(
     made = [(row, _each_once(turnovers.deliveries(opened, row.id))) for row in turnovers.of_day(opened, day_id)]
     names = recordings.by_id(opened, {item.picture_id for _, held in made for item in held})
     named, recipe = about or _asked(frame.day)
+    kept = recipes.of_day(opened, frame.day)
     items = view.of("items", lambda: turnover.items_of(view.day, view.statuses, view.recordings, view.sources))
     return render(
         "turnover/page.html",
@@ -77,7 +78,8 @@ def _show(
         names=names,
         recipe=recipe,
         named=named,
-        kept=recipes.of_day(opened, frame.day),
+        kept=kept,
+        version=next((row.version for row in kept if row.name == named), 0),
         preview=recipes.preview(opened, frame.day, recipe, items),
         recorders=[one for one in view.sources if one.kind != PICTURE],
         roots=settings().output_roots,
@@ -148,7 +150,8 @@ def keep(day_id: int) -> ResponseReturnValue:
 
     def work() -> str:
         about.append((form.text("name").strip(), _typed(day)))
-        row = recipes.keep(session(), settings(), day, *about[0])
+        shown = form.whole("version") if about[0][0] == form.text("shown") else 0
+        row = recipes.keep(session(), settings(), day, *about[0], version=shown)
         return f"The recipe {row.name} is kept, for every day of this production."
 
     status, problem, said = form.act(work)
