@@ -15,7 +15,7 @@ from vesk.actions.locating import located
 from vesk.core.errors import MediaError
 from vesk.core.kinds import PICTURE
 from vesk.dailies.located import decode_frames
-from vesk.media.guarded import guarded
+from vesk.media.guarded import guarded, patiently
 from vesk.settings import Settings
 from vesk.store import changes, days, pairings, recordings
 from vesk.store import sync_points as points
@@ -50,4 +50,4 @@ def keep_frames(session: Session, settings: Settings, recording_id: int) -> None
     changes.rest(session)
     if missing:
         with suppress(MediaError):
-            guarded(place.path, _LONGEST_S, decode_frames, place, missing)
+            patiently(place.path, lambda: guarded(place.path, _LONGEST_S, decode_frames, place, missing))

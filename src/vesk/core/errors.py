@@ -118,6 +118,10 @@ class BusyError(VeskError):
     """Somebody else's work holds what is asked for; it will be free in a moment."""
 
 
+class SilentError(BusyError):
+    """A disk that does not answer: nothing is known of the files on it until it does."""
+
+
 class ScenarioError(VeskError):
     """A scenario file that the simulator cannot shoot."""
 

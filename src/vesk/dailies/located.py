@@ -72,6 +72,13 @@ class Located:
         return tuple(file for one in self.members for file in one.files) if self.members else (self.path,)
 
     @property
+    def heard_from(self) -> tuple[Path, ...]:
+        """The files that its `reader` opens on the day's disk: of a movie none."""
+        if self.members:
+            return tuple(file for one in self.members for file in one.heard_from)
+        return () if self.facts.coded else (self.path,)
+
+    @property
     def in_time(self) -> tuple[Located, ...]:
         """What lies on picture time one after the other: the members of a run, else itself."""
         return tuple(file for one in self.members for file in one.in_time) if self.how == RUN else (self,)

@@ -18,7 +18,7 @@ from concurrent.futures import ThreadPoolExecutor, wait
 from concurrent.futures import TimeoutError as FutureTimeoutError
 from concurrent.futures.process import BrokenProcessPool
 from contextlib import suppress
-from functools import lru_cache
+from functools import lru_cache, partial
 from multiprocessing import get_context
 from pathlib import Path
 from tempfile import NamedTemporaryFile
@@ -26,8 +26,9 @@ from typing import Any, ParamSpec, TypeVar
 
 from pebble import ProcessExpired, ProcessPool
 
-from vesk.core.errors import MediaError, StoppedError, VeskError
+from vesk.core.errors import MediaError, SilentError, StoppedError, VeskError
 from vesk.core.progress import OnProgress
+from vesk.media import answering
 
 P = ParamSpec("P")
 T = TypeVar("T")
@@ -101,7 +102,9 @@ def watched(path: Path, wait_s: float, on_progress: OnProgress, work: Callable[.
                 return True  # nothing was told yet, or just now
             return on_progress(done, total)
 
-        result: T = _twice(path, lambda: _call(path, wait_s, _telling, (str(told), work, args, {}), {}, ask))
+        result: T = patiently(
+            path, lambda: _twice(path, lambda: _call(path, wait_s, _telling, (str(told), work, args, {}), {}, ask)), ask
+        )
         return result
 
 
@@ -121,17 +124,52 @@ def guarded(path: Path, wait_s: float, work: Callable[P, T], *args: P.args, **kw
     ------
     MediaError
         If the process was ended by the file, ran out of memory, or took too long, or `work` raised what it should not.
+    SilentError
+        If it took too long because the disk does not answer.
     VeskError
         What `work` raised on purpose.
     """
     return _twice(path, lambda: _call(path, wait_s, work, args, kwargs))
 
 
+def patiently(path: Path, call: Callable[[], T], ask: Callable[[], bool] = lambda: True) -> T:
+    """Call what reads a file until the disk answers: it costs whoever has the time nothing but that.
+
+    Parameters
+    ----------
+    path : Path
+    call : callable
+    ask : callable
+        Whether to wait on.
+
+    Raises
+    ------
+    StoppedError
+        If it is to stop.
+    """
+    while True:
+        try:
+            return call()
+        except SilentError:
+            while not _answers(path):
+                if not ask():
+                    raise StoppedError(f"Stopped while {path.name} was waited for.") from None
+
+
+def _answers(path: Path) -> bool:
+    try:
+        answering.look(path, wait_s=_ASKED_S)
+    except SilentError:
+        time.sleep(_ASKED_S)
+        return False
+    return True
+
+
 def guarded_each(paths: Sequence[Path], wait_s: float, work: Callable[[Path], T]) -> list[T | VeskError]:
     """Call `work` for each of several files in one guarded process, as `guarded` does for one.
 
     Crossing the border costs as much as reading a small header: files that are many are read some at a time. Where one
-    brings the process down, or all together take too long, each is read by itself.
+    brings the process down, or all together take too long, each is read by itself; a disk that hangs is waited for.
 
     Parameters
     ----------
@@ -148,11 +186,11 @@ def guarded_each(paths: Sequence[Path], wait_s: float, work: Callable[[Path], T]
     """
     if len(paths) > 1:
         with suppress(VeskError):
-            return guarded(paths[0], wait_s, _each, work, tuple(paths))
+            return patiently(paths[0], lambda: guarded(paths[0], wait_s, _each, work, tuple(paths)))
     found: list[T | VeskError] = []
     for path in paths:
         try:
-            found.append(guarded(path, wait_s, work, path))
+            found.append(patiently(path, partial(guarded, path, wait_s, work, path)))
         except VeskError as error:
             found.append(error)
     return found
@@ -193,6 +231,7 @@ def _call(
     try:
         result: T = scheduled.result()
     except FutureTimeoutError as error:
+        answering.look(path)  # a disk that hangs says nothing of the file
         raise MediaError(path, f"reading it took longer than {wait_s:.0f} s", _DAMAGED) from error
     return result
 

@@ -112,6 +112,7 @@ def samples(recording_id: int) -> ResponseReturnValue:
     """Give int16 samples of one channel: ``start``, ``count``, ``channel``."""
     place = _located(recording_id)
     channel = _whole("channel", 0, max(0, place.facts.channels - 1))
+    answering.look(*place.heard_from)
     with place.reader() as reader:
         block = reader.read(_whole("start", -(1 << 40), 1 << 40), _whole("count", 0, MOST_SAMPLES))[:, channel]
     data = np.clip(np.rint(block * 32767), -32768, 32767).astype("<i2").tobytes()
@@ -245,6 +246,7 @@ def _heard(
     start = round((at - min(span, MOST_SECONDS) / 2) * rate)
     count = round(min(max(span, 0.05), MOST_SECONDS) * rate)
     channel = _whole("channel", 0, max(0, sound.facts.channels - 1))
+    answering.look(*picture.heard_from, *sound.heard_from)
     with sound.reader() as reader:
         parts = laid_pieces(reader.read, reader.frames, laid, rate)
         block = render_block(parts, start, count, channels=reader.channels, sample_rate=rate)

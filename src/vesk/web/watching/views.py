@@ -24,6 +24,7 @@ from vesk.core.moment.rough_cut import Edge, RoughCut, Takes
 from vesk.dailies.playing import Playable, play
 from vesk.jobs.queue import URGENT
 from vesk.jobs.tasks import ask_light, ask_listen
+from vesk.media import answering
 from vesk.store import days, pairings, progress, recordings, watched
 from vesk.store import sync_points as points
 from vesk.web.shared import form, render, session, settings
@@ -133,6 +134,7 @@ def sound(day_id: int, about: int) -> ResponseReturnValue:
     )  # fmt: skip
     scratch = _scratch(moment, request.args.get("camera", "")[:60]) if way != "alone" else []
     _ensure([*chosen, *scratch], moment)
+    answering.look(*{path for one in (*chosen, *scratch) for path in one.place.heard_from})
 
     def heard(what: list[Playable]) -> np.ndarray:
         return play(what, begin, first, count, rate=rate, speed=speed)
