@@ -73,7 +73,17 @@ def test_a_demo_that_runs_is_not_thrown_away_and_one_that_does_not_is(settings, 
                 ("intake", None),
                 *(
                     (name, 1.0)
-                    for name in ("measuring", "day", "clocks", "handover", "readers", "pages", "watching", "scale")
+                    for name in (
+                        "measuring",
+                        "day",
+                        "clocks",
+                        "closures",
+                        "handover",
+                        "readers",
+                        "pages",
+                        "watching",
+                        "scale",
+                    )
                 ),
             ],
         ),

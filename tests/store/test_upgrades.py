@@ -6,11 +6,13 @@ from pathlib import Path
 
 import psycopg
 import pytest
+from sqlmodel import select
 
 from vesk.actions import pairing_status
 from vesk.services import present
 from vesk.store import days, journal, migrate, pairings, recordings
 from vesk.store.session import engine, open_session
+from vesk.store.tables import SyncPointRow
 from vesk.web import create_app
 
 PRESENT = max(path.name[:4] for path in (migrate.HERE / "versions").glob("0*.py"))
@@ -57,6 +59,9 @@ def test_what_was_decided_then_stands_now(earlier):
         assert max(map(abs, now.errors.all)) * 25 < 0.05
         lines = [line.what for line in journal.of_day(session, day.id)]
         assert any("checked" in line for line in lines)
+        claps = session.exec(select(SyncPointRow.how, SyncPointRow.likely)).all()
+        # Of a clap seen it was once how clearly it stands out, which has no end.
+        assert all(0 < likely < 1 for _, likely in claps)
         jobs = session.connection().exec_driver_sql("SELECT task_name FROM procrastinate_jobs").all()
         assert ("vesk:intake",) in [tuple(row) for row in jobs]
     client = create_app(earlier).test_client()

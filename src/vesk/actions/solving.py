@@ -16,7 +16,6 @@ from vesk.core.kinds import CLAP, SOUND, TONE, PointOrigin
 from vesk.core.picture.closure import contact_between
 from vesk.core.sound.distance import distance_delay_s
 from vesk.core.sound.measurement import Measurement
-from vesk.dailies.sync_points import CLEAR
 from vesk.store import days, pairings, recordings, sync_points
 from vesk.store.tables import Day as DayRow
 from vesk.store.tables import Pairing, Recording, Source, SyncPointRow
@@ -103,11 +102,11 @@ def _gather(point: SyncPointRow, row: Recording, fps: float, seen: list[SeenClap
         return
     confirmed = point.state == sync_points.CONFIRMED
     if point.how == sync_points.SEEN and point.frame:
-        sure = likely_seen(confirmed=confirmed, clear=point.likely >= CLEAR)
+        sure = likely_seen(point.likely, confirmed=confirmed)
         ear = None if point.heard_us is None else point.heard_us / 1e6
         seen.append(SeenClap(str(row.id), *contact_between(point.frame, fps), sure, ear))
     elif row.kind == SOUND and point.heard_us is not None:
-        likely = likely_seen(confirmed=True, clear=True) if confirmed else point.likely
+        likely = likely_seen(1.0, confirmed=True) if confirmed else point.likely
         heard.append(HeardClap(str(row.id), point.heard_us / 1e6, likely))
 
 

@@ -60,7 +60,7 @@ def keep_sync_points(
             session.add(
                 SyncPointRow(
                     recording_id=recording_id, how=points.SEEN, kind=CLAP, frame=seen.frame,
-                    proposed_frame=seen.frame, likely=seen.clearness,
+                    proposed_frame=seen.frame, likely=seen.likely,
                     heard_us=None if seen.heard_s is None else round(seen.heard_s * 1e6),
                 )
             )  # fmt: skip

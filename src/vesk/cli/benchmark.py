@@ -15,6 +15,7 @@ _SETS = (
     "measuring",
     "day",
     "clocks",
+    "closures",
     "handover",
     "readers",
     "pages",

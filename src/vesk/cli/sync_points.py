@@ -29,7 +29,7 @@ def run(options: argparse.Namespace) -> int:
         print(f"heard  {one.kind:5} at {one.at_s:10.4f} s   likely {likely:4.0%}   rises {one.rise_db:.0f} dB")
     for seen in found.seen:
         between = f"{seen.low_s:.3f} to {seen.high_s:.3f} s"
-        print(f"seen   closed on frame {seen.frame} ({between}), clear {seen.clearness:.1f}")
+        print(f"seen   closed on frame {seen.frame} ({between}), {seen.likely:.0%} likely")
     if found.delay:
         low, high = found.delay.low_s * 1000, found.delay.high_s * 1000
         print(f"its sound is between {low:+.1f} and {high:+.1f} ms late on its picture ({found.delay.agreeing} claps)")

@@ -51,7 +51,7 @@ def day_of(
         for one in own
     )  # fmt: skip
     seen = [
-        SeenClap(one.item.key, clap.low_s, clap.high_s, likely_seen(confirmed=False, clear=clap.clearness >= CLEAR),
+        SeenClap(one.item.key, clap.low_s, clap.high_s, likely_seen(clap.likely, confirmed=False),
                  None if clap.heard_s is None else round(clap.heard_s * 1e6) / 1e6)
         for one in own
         for clap in heard.get(one.item.key, SyncPoints((), (), None)).seen
@@ -86,7 +86,7 @@ def claps_of(picture: SyncPoints | None, sound: SyncPoints | None) -> Claps:
     picture, sound : SyncPoints or None
     """
     seen = picture.seen if picture else ()
-    sure = [one for one in seen if one.clearness >= CLEAR]
+    sure = [one for one in seen if one.likely >= CLEAR]
     heard = [one for one in (sound.heard if sound else ()) if one.score >= LIKELY]
     return Claps(
         tuple((one.low_s, one.high_s, False) for one in sure),

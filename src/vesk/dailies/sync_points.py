@@ -15,19 +15,20 @@ from vesk.media import cache
 from vesk.media.guarded import tell
 
 LIKELY = 0.3  # a clap heard this like one is worth a line
-CLEAR = 2.0  # clearness from which a clap seen is worth believing before a person looked
+CLEAR = 0.8  # how likely a clap seen must be to be believed before a person looked
+_WORTH = 0.1  # and to be proposed at all
 AROUND_FRAMES = 14
 _SCAN_S = 8.0
 
 
 @dataclass(frozen=True, slots=True)
 class Seen:
-    """A clap seen: the first frame that shows it closed, between which picture times contact was, how clearly."""
+    """A clap seen: the first frame that shows it closed, between which picture times contact was, how likely."""
 
     frame: int
     low_s: float
     high_s: float
-    clearness: float
+    likely: float
     heard_s: float | None
 
 
@@ -63,7 +64,7 @@ def sync_points_of(
     pairs = [
         ClapPair(found.heard_s, found.low_s, found.high_s)
         for found in seen
-        if found.heard_s is not None and found.clearness >= CLEAR
+        if found.heard_s is not None and found.likely >= CLEAR
     ]
     return SyncPoints(tuple(heard), seen, sound_delay(pairs))
 
@@ -89,7 +90,9 @@ def _seen(one: Located, heard: list[SyncPoint], looked_at: int) -> list[Seen]:
             closure = find_closure(one.grey_frames(first, count))
         except MediaError:
             break  # it has no picture that can be looked at; what was heard stands
-        if closure is not None and all(abs(first + closure.frame - seen.frame) > 1 for seen in found):
+        if closure is None or closure.likely < _WORTH:
+            continue
+        if all(abs(first + closure.frame - seen.frame) > 1 for seen in found):
             low, high = closure.contact_s(fps, first)
-            found.append(Seen(first + closure.frame, low, high, closure.clearness, at))
+            found.append(Seen(first + closure.frame, low, high, closure.likely, at))
     return found

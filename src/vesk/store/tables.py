@@ -228,7 +228,7 @@ class SyncPointRow(SQLModel, table=True):
     proposed_frame: Optional[int] = None
     name: str = ""  # by which it is known on several recordings
     origin: PointOrigin = Field(default=PointOrigin.FOUND, sa_column=word(PointOrigin))
-    likely: float  # heard: 0 to 1; seen: clearness, 2 and more is clear
+    likely: float  # 0 to 1
     state: Decided = Field(default=Decided.PROPOSED, sa_column=word(Decided))
     decided_by: str = ""
     version: int = Field(default=1, sa_column=_VERSIONS["SyncPointRow"])

@@ -12,12 +12,12 @@ from vesk.core.sound.measurement import Jump, Measurement
 
 _BETWEEN = re.compile(r"[\s_.-]+")
 _IDLE = re.compile(r"(?<!\d)\.|\.(?!\d)")  # 24-A is 24A; but 1.12 and 11.2 are two scenes
-_CONFIRMED, _CLEAR, _UNCLEAR = 0.98, 0.85, 0.3
+_CONFIRMED, _AT_MOST = 0.98, 0.94
 
 
-def likely_seen(*, confirmed: bool, clear: bool) -> float:
-    """Return how likely a clap seen is where the sticks met: as a person said, or by how clearly it stands out."""
-    return _CONFIRMED if confirmed else _CLEAR if clear else _UNCLEAR
+def likely_seen(likely: float, *, confirmed: bool) -> float:
+    """Return how likely a clap seen is where the sticks met: as a person said, or by how it looks, which is less."""
+    return _CONFIRMED if confirmed else min(likely, _AT_MOST)
 
 
 def match_of(picture: str, sound: str, found: Measurement) -> Match | None:
