@@ -4,7 +4,8 @@ from __future__ import annotations
 
 from functools import lru_cache
 
-from sqlalchemy import Engine, create_engine
+from sqlalchemy import Connection, Engine, create_engine, event
+from sqlalchemy.orm import SessionTransaction
 from sqlmodel import Session
 
 # What a page waits at most for somebody else's lock, and for one statement; and what a worker does.
@@ -31,5 +32,17 @@ def engine(url: str, *, quick: bool = False) -> Engine:
 
 
 def open_session(url: str, *, quick: bool = False, by_person: bool = True) -> Session:
-    """Open a session; whoever opens it commits and closes it. What is not done `by_person` leaves no trail to undo."""
-    return Session(engine(url, quick=quick), expire_on_commit=False, info={"by_person": by_person})
+    """Open a session; whoever opens it commits and closes it.
+
+    What is not done `by_person` leaves no trail to undo, and waits for no disk: it is written in order, so that
+    whatever a person decides on it, or the queue says of its job, keeps it too; else the job is done again.
+    """
+    session = Session(engine(url, quick=quick), expire_on_commit=False, info={"by_person": by_person})
+    if not by_person:
+        event.listen(session, "after_begin", _wait_for_no_disk)
+    return session
+
+
+def _wait_for_no_disk(_session: Session, transaction: SessionTransaction, connection: Connection) -> None:
+    if transaction.parent is None:
+        connection.exec_driver_sql("SET LOCAL synchronous_commit = off")
