@@ -127,6 +127,9 @@ def test_one_answer_for_a_device_corrects_all_its_takes(client, db, day):
     again = client.post(f"/days/{day.id}/together", data={"do": "settle", "decision": stamp})
     assert again.status_code == 409  # what it was about is decided
     assert "changed meanwhile" in again.text
+    # Theirs, and what was not done.
+    assert "The latest on this day: A with S1: one correction for 3 takes" in again.text
+    assert "Yours, not applied: do settle" in again.text
     (line,) = [one for one in journal.of_day(db, day.id) if one.act]
     assert "A with S1: one correction for 3 takes, slip −0.31 f; 3 checked" in line.what
     undone = f"/days/{day.id}/journal/{line.id}/undo"

@@ -160,7 +160,8 @@ def test_what_is_wrong_the_part_handed_over_and_cuts_are_kept_and_taken_back(cli
     _, told = act("cut", camera="A", at_us=1_000_000, version=0, sound="S1")
     _, told = act("cut", camera="B", at_us=3_000_000, version=told["state"]["cuts"]["version"], sound="S1")
     version = told["state"]["cuts"]["version"]
-    assert act("cut", camera="A", at_us=4_000_000, version=version - 1, sound="S1")[0] == 409
+    status, late = act("cut", camera="A", at_us=4_000_000, version=version - 1, sound="S1")
+    assert (status, "The latest on this day" in late["problem"], "camera A" in late["problem"]) == (409, True, True)
     _, told = act("trim", index=0, edge="last", frames=5, version=version)
     cuts = told["state"]["cuts"]["list"]
     assert [cut["camera"] for cut in cuts] == ["A", "B"]

@@ -23,6 +23,7 @@ from vesk.core.errors import (
     VeskError,
 )
 from vesk.core.figures import read_number, read_whole
+from vesk.settings import VESK
 from vesk.store import journal
 from vesk.store.tables import JournalRow
 from vesk.web.shared import session
@@ -53,13 +54,16 @@ _UNSAID = {
     "recording",
     "back",
     "rows",
+    "decision",
 }  # fields that say nothing to a person
 
 
 def told(error: VeskError) -> str:
     """Return what an error says; of a change that came too late, both sides: theirs, which counts, and this one."""
-    if not isinstance(error, StaleError) or error.about is None:
+    if not isinstance(error, StaleError):
         return str(error)
+    if error.about is None:  # it names no row: what was done last is theirs, or leads there
+        return _both_sides(str(error), "The latest on this day", _latest())
     return _both_sides(str(error), "Theirs", journal.newest_about(session(), *error.about))
 
 
@@ -89,7 +93,8 @@ def act(work: Callable[[], str]) -> tuple[int, str, str]:
 def _latest() -> JournalRow | None:
     """Return the newest line of the day that was asked for: a row that changed under one's hands names no line."""
     day_id = (request.view_args or {}).get("day_id")
-    return next(iter(journal.of_day(session(), day_id, most=1)), None) if day_id else None
+    lines = journal.of_day(session(), day_id, most=50) if day_id else []
+    return next((line for line in lines if line.by != VESK), None)
 
 
 def text(name: str, default: str = "") -> str:
