@@ -16,7 +16,7 @@ from vesk.media.guarded import tell
 
 LIKELY = 0.3  # a clap heard this like one is worth a line
 CLEAR = 0.8  # how likely a clap seen must be to be believed before a person looked
-_WORTH = 0.1  # and to be proposed at all
+_WORTH = 0.1  # and to be proposed where none was heard; beside one that was, a person chooses among its frames
 AROUND_FRAMES = 14
 _SCAN_S = 8.0
 
@@ -90,7 +90,7 @@ def _seen(one: Located, heard: list[SyncPoint], looked_at: int) -> list[Seen]:
             closure = find_closure(one.grey_frames(first, count))
         except MediaError:
             break  # it has no picture that can be looked at; what was heard stands
-        if closure is None or closure.likely < _WORTH:
+        if closure is None or (at is None and closure.likely < _WORTH):
             continue
         if all(abs(first + closure.frame - seen.frame) > 1 for seen in found):
             low, high = closure.contact_s(fps, first)

@@ -49,9 +49,10 @@ def intake(day_id: int) -> None:
 def ask_listen(session: Session, *rows: Recording) -> None:
     """Enqueue listening to recordings of a day, and looking for their sync points."""
     for day_id in {row.day_id for row in rows}:
-        listening = {row.id: f"listening to {row.name}" for row in rows}
+        own = [row for row in rows if row.day_id == day_id]
+        listening = {row.id: f"listening to {row.name}" for row in own}
         ask(session, day_id, Work.LISTEN, listening, priority=SOON)
-        looking = {row.id: f"looking for claps in {row.name}" for row in rows}
+        looking = {row.id: f"looking for claps in {row.name}" for row in own}
         ask(session, day_id, Work.SYNC_POINTS, looking, priority=LATER)
 
 
@@ -85,7 +86,9 @@ def ask_measure(session: Session, *pairing_ids: int, priority: int = URGENT) -> 
     members = recordings.by_id(session, {one for row in rows for one in (row.picture_id, row.sound_id)})
     for day_id in {row.day_id for row in rows}:
         measuring = {
-            row.id: f"measuring {members[row.picture_id].name} with {members[row.sound_id].name}" for row in rows
+            row.id: f"measuring {members[row.picture_id].name} with {members[row.sound_id].name}"
+            for row in rows
+            if row.day_id == day_id
         }
         ask(session, day_id, Work.MEASURE, measuring, priority=priority, one_by_one=True)
 
