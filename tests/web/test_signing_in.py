@@ -1,10 +1,13 @@
 """Beyond this machine: nothing answers without an account and TLS, guessing is slowed, who may look changes nothing."""
 
+import contextlib
+import gc
 import io
 import shutil
 import socket
 import ssl
 import subprocess
+import sys
 import threading
 import time
 from dataclasses import replace
@@ -237,6 +240,27 @@ def test_what_takes_long_to_come_is_not_cut_off_because_who_asked_is_silent(cert
         server.trigger.pull_trigger(server.close)
         thread.join(10)
         server.task_dispatcher.shutdown()
+
+
+def test_who_still_listens_when_the_relay_stops_is_let_go_whole(certificate, monkeypatch):
+    """A watcher's connection stays open for as long as the page does; left open it outlived the loop it was read by."""
+    left = []
+    monkeypatch.setattr(sys, "unraisablehook", lambda told: left.append(str(told.exc_value)))
+    with socket.create_server(("127.0.0.1", 0)) as inner:
+        relay = tls.Relay("127.0.0.1", 0, inner.getsockname()[1], tls.context(*certificate))
+        relay.start()
+        trusting = ssl.create_default_context(cafile=certificate[0])
+        link = socket.create_connection(("127.0.0.1", relay.port), timeout=10)
+        with trusting.wrap_socket(link, server_hostname="localhost") as line, inner.accept()[0] as behind:
+            line.sendall(b"said")
+            behind.settimeout(5)
+            assert behind.recv(4) == b"said"
+            relay.stop()
+            assert behind.recv(4) == b""
+            with contextlib.suppress(ssl.SSLError, ConnectionError):
+                assert line.recv(4) == b""
+    gc.collect()
+    assert left == []
 
 
 def test_a_proxy_that_is_named_is_believed_and_nobody_else(outside, day):

@@ -10,7 +10,7 @@ import asyncio
 import contextlib
 import ssl
 import threading
-from collections.abc import Callable, Iterable
+from collections.abc import Callable, Iterable, Iterator
 from pathlib import Path
 from typing import Any
 
@@ -44,6 +44,8 @@ class Relay:
     def __init__(self, host: str, port: int, inner: int, secured: ssl.SSLContext) -> None:
         self._host, self._port, self._inner, self._secured = host, port, inner, secured
         self._from: dict[int, str] = {}
+        self._open: set[asyncio.StreamWriter] = set()
+        self._thread = threading.Thread(target=self._run, daemon=True, name="tls")
         self._ready = threading.Event()
         self._loop: asyncio.AbstractEventLoop | None = None
         self._failed: OSError | None = None
@@ -51,15 +53,16 @@ class Relay:
 
     def start(self) -> None:
         """Listen, in a thread of its own; raises where the address cannot be had."""
-        threading.Thread(target=self._run, daemon=True, name="tls").start()
+        self._thread.start()
         self._ready.wait(10)
         if self._failed is not None:
             raise RefusedError(f"{self._host} port {self._port} cannot be listened on: {self._failed.strerror}.")
 
     def stop(self) -> None:
-        """Listen no more."""
-        if self._loop is not None:
+        """Listen no more, and let go of everybody."""
+        if self._loop is not None and self._thread.is_alive():
             self._loop.call_soon_threadsafe(self._loop.stop)
+            self._thread.join(10)
 
     def _run(self) -> None:
         self._loop = asyncio.new_event_loop()
@@ -76,36 +79,49 @@ class Relay:
             self.port = server.sockets[0].getsockname()[1]
         except OSError as error:
             self._failed = error
+            self._loop.close()
             self._ready.set()
             return
         self._ready.set()
         self._loop.run_forever()
         server.close()
-        for task in asyncio.all_tasks(self._loop):
-            task.cancel()
-        self._loop.run_until_complete(asyncio.sleep(0))
+        self._loop.run_until_complete(self._let_go())
         self._loop.close()
 
+    async def _let_go(self) -> None:
+        # Ends are aborted, not closed: closing TLS waits for an answer, and an end left open outlives its loop.
+        for end in self._open:
+            end.transport.abort()
+        rest = asyncio.all_tasks() - {asyncio.current_task()}
+        for task in rest:
+            task.cancel()
+        await asyncio.gather(*rest, return_exceptions=True)
+
     async def _take(self, reader: asyncio.StreamReader, writer: asyncio.StreamWriter) -> None:
-        port = None
-        try:
+        with contextlib.suppress(OSError), self._held(writer):  # either end may go away
             if len(self._from) < _MOST:
                 inner_reader, inner_writer = await asyncio.open_connection("127.0.0.1", self._inner)
                 port = inner_writer.get_extra_info("sockname")[1]
-                self._from[port] = writer.get_extra_info("peername")[0]
-                ways = (self._pass(reader, inner_writer), self._pass(inner_reader, writer))
-                tasks = [asyncio.ensure_future(way) for way in ways]
-                await asyncio.wait(tasks, return_when=asyncio.FIRST_COMPLETED)
-                for task in tasks:
-                    task.cancel()
-                inner_writer.close()
-        except OSError:
-            pass  # either end went away
+                with self._held(inner_writer):
+                    self._from[port] = writer.get_extra_info("peername")[0]
+                    ways = (self._pass(reader, inner_writer), self._pass(inner_reader, writer))
+                    tasks = [asyncio.ensure_future(way) for way in ways]
+                    try:
+                        await asyncio.wait(tasks, return_when=asyncio.FIRST_COMPLETED)
+                    finally:
+                        self._from.pop(port, None)
+                        for task in tasks:
+                            task.cancel()
+
+    @contextlib.contextmanager
+    def _held(self, end: asyncio.StreamWriter) -> Iterator[None]:
+        self._open.add(end)
+        try:
+            yield
         finally:
-            if port is not None:
-                self._from.pop(port, None)
+            self._open.discard(end)
             with contextlib.suppress(OSError, ssl.SSLError):
-                writer.close()
+                end.close()
 
     @staticmethod
     async def _pass(reader: asyncio.StreamReader, writer: asyncio.StreamWriter) -> None:
