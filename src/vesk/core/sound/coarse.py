@@ -22,6 +22,8 @@ MAX_SEGMENTS = 12
 MAX_PPM = 600.0  # what segments follow around a rate hypothesis
 MIN_OVERLAP_S = 1.5
 LONG_S = 2400.0  # beyond this two rows and two bands are taken together: four times quicker, 20 ms steps
+CLEAR_ONSETS = 20.0  # robust deviations: nothing that was not shared stood over 6, other takes of the lines over 15
+_ONSETS_LOG10 = -3.0  # what such onsets say by themselves, at least
 _APART_S = 0.15
 _BLOCK_ROWS = 8192
 _VOTES = 6_000_000  # table cells that voting may cost before lags are pooled
@@ -44,6 +46,23 @@ class Candidate:
     offset_s: float
     ppm: float
     score: float
+
+
+def credited(log10_false_alarm: float, score: float) -> float:
+    """Return what the waveform says of a place with what its onsets say.
+
+    Where the waveform says next to nothing, onsets alone settle nothing: two takes of the same lines have a rhythm
+    in common.
+
+    Parameters
+    ----------
+    log10_false_alarm : float
+        Of the waveform.
+    score : float
+        Of the onsets, at the nominal rate, in robust deviations.
+    """
+    counts = score >= CLEAR_ONSETS and log10_false_alarm < _ONSETS_LOG10
+    return log10_false_alarm + _ONSETS_LOG10 if counts else min(log10_false_alarm, 0.0)
 
 
 @dataclass(frozen=True, slots=True)

@@ -13,7 +13,7 @@ from math import log
 import numpy as np
 from numpy.typing import NDArray
 
-from vesk.core.sound.coarse import Candidate
+from vesk.core.sound.coarse import CLEAR_ONSETS, Candidate, credited
 from vesk.core.sound.features import WORK_RATE
 from vesk.core.sound.hearing import Hearing
 from vesk.core.sound.verify import (
@@ -33,8 +33,6 @@ _FASTEST, _SLANTS = 5e-3, 5  # of sound: 1.7 m/s; and how many slants lie betwee
 _SLACK = 2  # samples that a window may lie beside where its slant leads
 _KEEP, _CHANGE, _LEAP = 0.9, 0.09, 0.01  # how often a slant is kept, changed, left for another place
 _OFF_NATS = 0.35  # for each sample of slack
-_CLEAR_ONSETS = 20.0  # robust deviations: nothing that was not shared stood over 6, other takes of the lines over 15
-_ONSETS_LOG10 = -3.0  # what such onsets say by themselves, at least
 _NEVER = -1e9
 _ODD_LAGS = 2.0 * TOLERANCE + 1
 
@@ -142,7 +140,7 @@ def follow_guess(picture: Hearing, sound: Hearing, guess: Candidate, *, tried: i
         Candidates, channels and rates tried altogether.
     """
     cells = lay_windows(picture.seconds, sound.seconds, guess, most=WIDE_WINDOWS, overlap=0.5)
-    if cells is None or guess.score < _CLEAR_ONSETS:
+    if cells is None or guess.score < CLEAR_ONSETS:
         return None
     found = follow(picture, sound, cells, np.full(cells.starts.size, guess.offset_s), 0.0)
     spoke = found.surprise > SPOKE
@@ -152,14 +150,9 @@ def follow_guess(picture: Hearing, sound: Hearing, guess: Candidate, *, tried: i
     heights = np.abs(found.own.heights[np.arange(spoke.size), found.own.columns(found.offset_s)])
     return Verified(
         float(np.median(found.offset_s[spoke])), 0.0, float(found.at_s.mean()), float(found.surprise.sum()) - windows,
-        windows, _credited(found.log10_false_alarm(tried)), *repeats(found.own, found.offset_s, found.polarity),
+        windows, credited(found.log10_false_alarm(tried), guess.score), *repeats(found.own, found.offset_s, found.polarity),
         found.polarity, float(heights[spoke].mean()), found.at_s, found.surprise,
     )  # fmt: skip
-
-
-def _credited(log10_false_alarm: float) -> float:
-    """Return the chance with what the onsets say; where the waveform says nothing, they alone settle nothing."""
-    return log10_false_alarm + _ONSETS_LOG10 if log10_false_alarm < _ONSETS_LOG10 else 0.0
 
 
 def _path(

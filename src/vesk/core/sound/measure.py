@@ -12,7 +12,7 @@ from vesk.core.kinds import AMBIGUOUS, MATCHED
 from vesk.core.progress import OnProgress, unwatched
 from vesk.core.sound.by_sync_points import BySyncPoints, match_by_sync_points, speak_apart
 from vesk.core.sound.by_waveform import search_by_waveform
-from vesk.core.sound.coarse import Candidate, prepare, search
+from vesk.core.sound.coarse import Candidate, credited, prepare, search
 from vesk.core.sound.features import FEATURE_RATE
 from vesk.core.sound.follow import follow_guess
 from vesk.core.sound.hearing import Hearing
@@ -38,6 +38,7 @@ _CRYSTAL_PPM = 50.0
 _LATER_S = 0.002  # 70 cm: nearer together, channels of one recorder count as one place
 _CLEARER = 1.15
 _CLEANED_S = 3600.0  # longer recordings are measured with their hum
+_BY_WAVE, _BY_ONSETS = 2, 3  # places of one search that are looked at before any is found: what is right leads it
 _FOLLOWED = 2  # places that are followed where no line is found
 _ASKED = 7  # further channels that are asked whether they hold what one lacks
 
@@ -217,9 +218,9 @@ def _stages(around: _Around) -> Iterator[_Stage]:
     yield _Stage(by_wave=False, around_s=None, rates=(0.0,))
     if proposal_s is not None:
         yield _Stage(by_wave=True, around_s=proposal_s, rates=(0.0,))
+    yield _Stage(by_wave=True, around_s=None, rates=(0.0,))
     yield _Stage(by_wave=False, around_s=None, rates=WIDE_RATES_PPM)
     yield _Stage(by_wave=False, around_s=None, rates=CONFUSED_RATES_PPM)
-    yield _Stage(by_wave=True, around_s=None, rates=(0.0,))
 
 
 def _search(picture: Hearing, sound: Hearing, around: _Around, channels: int) -> list[Verified]:
@@ -243,16 +244,23 @@ def _search(picture: Hearing, sound: Hearing, around: _Around, channels: int) ->
             found = search(picture.features, sound.features, prepared=prepared, **find)  # type: ignore[arg-type]
             everywhere |= stage.around_s is None
         tried += len(found)
-        for candidate in found:
-            if _accepted(places) and candidate.score < _WORTH * found[0].score:
-                break  # nothing that fell so far behind has ever been a rival
+        few = _BY_WAVE if stage.by_wave else _BY_ONSETS
+        for number, candidate in enumerate(found):
+            if _accepted(places):
+                if candidate.score < _WORTH * found[0].score:
+                    break  # nothing that fell so far behind has ever been a rival
+            elif number >= few:
+                break
             if _looked_at(candidate, looked):
                 continue
             looked.append(candidate)
-            place = verify(picture, sound, candidate, tried=tried * channels)
-            onsets += [candidate] if not stage.by_wave and stage.rates == (0.0,) else []
+            likely = number == 0 and (stage.by_wave or stage.rates == (0.0,))
+            place = verify(picture, sound, candidate, tried=tried * channels, glance=not likely and not _accepted(places))
+            nominal = not stage.by_wave and stage.rates == (0.0,)
+            onsets += [candidate] if nominal else []
             if place is not None:
-                places.append(place)
+                alarm = credited(place.log10_false_alarm, candidate.score if nominal else 0.0)
+                places.append(replace(place, log10_false_alarm=alarm))
         places = _most_certain(places)
     if not _accepted(places):
         # Onsets that are no chance, and no line at any rate: somebody may be walking.

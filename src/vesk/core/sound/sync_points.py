@@ -160,7 +160,8 @@ def _judged(k: int, out_of_quiet: float, bands: _Bands, floor: float) -> SyncPoi
 
 def _loud(energy: NDArray[np.float64], parts: list[slice]) -> float:
     near = np.concatenate([energy[part] for part in parts])
-    return _db(float(np.quantile(near, 0.9)) if near.size else 0.0)
+    tenth = near.size - near.size // 10 - 1
+    return _db(float(np.partition(near, tenth)[tenth]) if near.size else 0.0)
 
 
 def _attack(high: NDArray[np.float64], k: int) -> float:

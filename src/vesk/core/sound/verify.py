@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 
 import numpy as np
 from numpy.typing import NDArray
@@ -22,6 +22,8 @@ TOLERANCE = 3  # samples either side: 0.19 ms
 _BESIDE = 48  # samples: nearer than 3 ms is the line's own peak
 _LOCAL = 128  # samples: heights are judged against the 8 ms either side
 _PAIRS = 3000
+_GLANCED, _EVERY = 40, 4  # so many windows, and every which of them tells whether a look at all is worth it
+_PROMISING_LOG10 = -0.5
 SPOKE = 3.0  # nats: a window this surprised (5 % by chance) has spoken for a line
 
 
@@ -264,7 +266,31 @@ def best_line(curves: Curves, guess: Candidate, span: float) -> tuple[float, flo
     return float(best[0]), float(best[1]), float(totals.max())
 
 
-def verify(picture: Hearing, sound: Hearing, guess: Candidate, *, tried: int) -> Verified | None:
+@dataclass(frozen=True, slots=True)
+class _Found:
+    """The line along which windows surprise most, how many spoke at all, and log10 of its chance at one guess."""
+
+    level: float
+    slope: float
+    total: float
+    spoke: int
+    log10_chance: float
+
+
+def _find(curves: Curves, guess: Candidate, span: float) -> _Found | None:
+    """Find the best line of some windows; None where one of the two is silent in all of them."""
+    spoke = int((curves.surprise.max(axis=1) > 0).sum())
+    if not spoke:
+        return None
+    level, slope, total = best_line(curves, guess, span)
+    lags = curves.surprise.shape[1] / (2 * TOLERANCE + 1)
+    slopes = max(1.0, 2 * MAX_PPM * 1e-6 * span * WORK_RATE / (2 * TOLERANCE + 1))
+    return _Found(level, slope, total, spoke, log10_tail(total, spoke) + float(np.log10(lags * slopes)))
+
+
+def verify(
+    picture: Hearing, sound: Hearing, guess: Candidate, *, tried: int, glance: bool = False
+) -> Verified | None:
     """Look at one coarse candidate window by window.
 
     Parameters
@@ -274,11 +300,14 @@ def verify(picture: Hearing, sound: Hearing, guess: Candidate, *, tried: int) ->
         Where to look: offset good to about 50 ms at the middle, drift to about 90 ppm.
     tried : int
         Candidates, channels and rates tried altogether; the false-alarm figure pays for them.
+    glance : bool
+        Look at every fourth of many windows first, and no further where chance explains these: for places that
+        onsets propose where sound is long and none is likely.
 
     Returns
     -------
     Verified or None
-        None when the two share less than a second there.
+        None when the two share less than a second there, or a glance showed nothing.
 
     Notes
     -----
@@ -296,16 +325,18 @@ def verify(picture: Hearing, sound: Hearing, guess: Candidate, *, tried: int) ->
         return None
     span = cells.tail_s - cells.head_s
     reach = int((REACH_S + DRIFT_PPM * 1e-6 * span / 2) * WORK_RATE)
+    if glance and cells.starts.size >= _GLANCED:
+        few = replace(cells, starts=cells.starts[::_EVERY])
+        shown = _find(correlate_windows(picture, sound, few, guess, reach), guess, span)
+        if shown is None or shown.log10_chance > _PROMISING_LOG10:
+            return None
     curves = correlate_windows(picture, sound, cells, guess, reach)
-    spoke = int((curves.surprise.max(axis=1) > 0).sum())
-    if not spoke:
-        return None  # one of the two is silent there
+    found = _find(curves, guess, span)
+    if found is None:
+        return None
     middle = float(curves.at_s.mean())
-    level, slope, total = best_line(curves, guess, span)
-    lags = curves.surprise.shape[1] / (2 * TOLERANCE + 1)
-    slopes = max(1.0, 2 * MAX_PPM * 1e-6 * span * WORK_RATE / (2 * TOLERANCE + 1))
-    alarm = log10_tail(total, spoke) + float(np.log10(lags * slopes * max(1, tried)))
-    line = level + slope * (curves.at_s - middle)
+    alarm = found.log10_chance + float(np.log10(max(1, tried)))
+    line = found.level + found.slope * (curves.at_s - middle)
     column = np.clip(curves.columns(line), TOLERANCE, curves.heights.shape[1] - TOLERANCE - 1)
     near = curves.heights[np.arange(column.size)[:, None], column[:, None] + np.arange(-TOLERANCE, TOLERANCE + 1)]
     strongest = np.take_along_axis(near, np.argmax(np.abs(near), axis=1)[:, None], axis=1)[:, 0]
@@ -314,8 +345,8 @@ def verify(picture: Hearing, sound: Hearing, guess: Candidate, *, tried: int) ->
     along = curves.along(line)
     told = np.abs(strongest[along > SPOKE])
     return Verified(
-        level, slope, middle, total - spoke, float(spoke), min(alarm, 0.0), repeat_s, ratio, -1 if sign < 0 else 1,
-        float(told.mean()) if told.size else 0.0, curves.at_s, along.astype(np.float64),
+        found.level, found.slope, middle, found.total - found.spoke, float(found.spoke), min(alarm, 0.0), repeat_s,
+        ratio, -1 if sign < 0 else 1, float(told.mean()) if told.size else 0.0, curves.at_s, along.astype(np.float64),
     )  # fmt: skip
 
 
