@@ -13,6 +13,7 @@ import conversations
 import material
 import moving
 import numpy as np
+import traps
 from numpy.typing import NDArray
 from scipy import fft
 
@@ -175,99 +176,6 @@ def jumps(scale: float) -> None:
     print(f"{inside} inside the interval given (wide where nobody speaks)")
 
 
-def traps(scale: float) -> None:
-    """Pairs that share no moment: other takes of the same lines, the same room and hum, claps, silence, loops."""
-    kinds: dict[str, Callable[[int], tuple[NDArray[np.float32], NDArray[np.float32]]]] = {
-        "other take of the same lines": _other_take,
-        "other talk, shared hum": _hum,
-        "room tone with claps": _claps,
-        "noise": _noise,
-    }
-    print("\ntraps                                 n  matched  most certain (log10)")
-    for name, make in kinds.items():
-        count = max(5, int(60 * scale))
-        found = [measure(*map(material.hear, make(seed))) for seed in range(count)]
-        wrong = sum(one.decision == MATCHED for one in found)
-        print(f"{name:36}{count:4}{wrong:9}{min(one.log10_false_alarm for one in found):12.1f}")
-    ambiguous = [measure(*map(material.hear, _loop(seed))) for seed in range(max(4, int(12 * scale)))]
-    print(f"{'music that repeats':36}{len(ambiguous):4}{sum(one.decision == MATCHED for one in ambiguous):9}")
-    print("\nplayback under the talk of two takes  n  matched   (under one take, which is a pair: matched)")
-    for over_talk in (3.0, 0.0, -6.0):
-        cases = range(max(4, int(20 * scale)))
-        two = [measure(*map(material.hear, _playback(seed, over_talk, same=False))).decision for seed in cases]
-        one = [measure(*map(material.hear, _playback(seed, over_talk, same=True))).decision for seed in cases]
-        name = f"music {over_talk:+.0f} dB over talk"
-        print(f"{name:36}{len(two):4}{two.count(MATCHED):9}   ({one.count(MATCHED)})")
-
-
-def _other_take(seed: int) -> tuple[NDArray[np.float32], NDArray[np.float32]]:
-    count = (10, 30, 60)[seed % 3] * WORK_RATE
-    takes = [material.talk(60, 300 + seed % 8, take)[:count] for take in (1, 2 + seed)]
-    one, other = (paths.reverberant(take, WORK_RATE, seed=n, amount=0.3) for n, take in enumerate(takes))
-    return one, other
-
-
-def _hum(seed: int) -> tuple[NDArray[np.float32], NDArray[np.float32]]:
-    t = np.arange(30 * WORK_RATE) / WORK_RATE
-    hum = sum(np.sin(2 * np.pi * 50 * k * t + k) / k for k in range(1, 40)) * 0.05
-    one, other = (material.talk(60, 300 + (seed * 2 + n) % 16, seed)[: t.size] * 0.3 + hum for n in (0, 1))
-    return np.asarray(one, np.float32), np.asarray(other, np.float32)
-
-
-def _claps(seed: int) -> tuple[NDArray[np.float32], NDArray[np.float32]]:
-    rng = np.random.default_rng(seed)
-    count = 30 * WORK_RATE
-    at = sorted(rng.uniform(1, 28, 1 + seed % 3))
-    made = []
-    for take in (0, 1):
-        tone = rng.normal(size=count) * 0.001
-        sync_points = material.claps_at(count, list(at), [seed * 20 + take * 10 + n for n in range(len(at))])
-        made.append(paths.reverberant(np.asarray(sync_points + tone, np.float32), WORK_RATE, seed=take, amount=0.4))
-    return made[0], made[1]
-
-
-def _noise(seed: int) -> tuple[NDArray[np.float32], NDArray[np.float32]]:
-    return material.hiss(20 * WORK_RATE, seed * 2), material.hiss(20 * WORK_RATE, seed * 2 + 1)
-
-
-def _loop(seed: int) -> tuple[NDArray[np.float32], NDArray[np.float32]]:
-    bar = material.talk(60, 300 + seed % 16)[: int(2.0 * WORK_RATE)]
-    music = np.tile(bar, 12)
-    later = music[WORK_RATE : 21 * WORK_RATE]
-    return music[: 20 * WORK_RATE], paths.reverberant(later, WORK_RATE, seed=seed, amount=0.3)
-
-
-def _music(seconds: float, seed: int) -> NDArray[np.float32]:
-    """Plucked chords and a drum: never the same bar twice."""
-    rng = np.random.default_rng(seed)
-    out = np.zeros(int(seconds * WORK_RATE))
-    at = 0
-    while at < out.size:
-        for pitch in rng.choice([110, 131, 147, 165, 196, 220, 262, 294, 330, 392], 3):
-            t = np.arange(min(int(rng.uniform(0.3, 0.9) * WORK_RATE), out.size - at)) / WORK_RATE
-            tones = sum(np.sin(2 * np.pi * pitch * k * t + rng.uniform(0, 6)) / k for k in range(1, 12))
-            out[at : at + t.size] += tones * np.exp(-3 * t)
-        at += int(rng.choice([0.25, 0.5]) * WORK_RATE)
-        beat = np.arange(max(0, min(1600, out.size - at)))
-        out[at : at + beat.size] += rng.normal(size=beat.size) * np.exp(-beat / 300)
-    return np.asarray(out / out.std(), np.float32)
-
-
-def _playback(seed: int, over_talk_db: float, *, same: bool) -> tuple[NDArray[np.float32], NDArray[np.float32]]:
-    music = _music(40, seed)
-    talks = [material.talk(60, seed % 20 + n)[: music.size] for n in ((0, 0) if same else (0, 50))]
-    gain = 10 ** (-over_talk_db / 20)
-    heard = [
-        paths.with_noise(
-            paths.reverberant(music + gain * talk / talk.std(), WORK_RATE, seed=seed * 2 + n, amount=amount),
-            material.hiss(music.size, seed * 2 + n),
-            snr_db,
-        )
-        for n, (talk, amount, snr_db) in enumerate(zip(talks, (0.5, 0.05), (15.0, 30.0), strict=True))
-    ]
-    return heard[0], heard[1][WORK_RATE // 2 :]
-
-
 def claps(scale: float) -> None:
     rng = np.random.default_rng(5)
     count = max(5, int(40 * scale))
@@ -342,14 +250,14 @@ def speed() -> None:
 
 
 def main(scale: float) -> int:
-    """Run all; `scale` 1 takes about a quarter of an hour on one core."""
+    """Run all; `scale` 1 takes about an hour on two cores."""
     accuracy(scale)
     limits(scale)
     coverage(scale)
     jumps(scale)
     conversations.main(scale)
     moving.main(scale)
-    traps(scale)
+    traps.main(scale)
     claps(scale)
     speed()
     return 0

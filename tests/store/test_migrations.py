@@ -11,9 +11,11 @@ from sqlmodel import SQLModel
 from tests.paper_day import paper_day, picture, sound
 
 from vesk.actions import merging
+from vesk.core.kinds import Work
 from vesk.core.sound.measurement import refused
 from vesk.core.told import Told
-from vesk.jobs.tasks import ask_listen
+from vesk.jobs.asking import ask as ask_work
+from vesk.jobs.queue import LATER
 from vesk.store import migrate, overrides, pairings, recordings
 from vesk.store.session import open_session
 from vesk.store.tables import Pairing, SyncPointRow
@@ -95,7 +97,7 @@ def test_words_and_values_of_the_version_before_come_along_and_go_back(settings,
     found = replace(refused("nothing"), by="sync points")
     db.add(Pairing(day_id=day.id, picture_id=run.id, sound_id=wav.id, offset=Fraction(0), measurement=found))
     db.add(SyncPointRow(recording_id=run.id, how="seen", kind="clap", frame=3, likely=2.0))
-    ask_listen(db, wav)
+    ask_work(db, day.id, Work.SYNC_POINTS, {wav.id: "looking for claps in a.wav"}, priority=LATER)
     merging.take_apart(db, settings, run.id, version=run.version)
     db.commit()
     ids, number = list(run.members), run.id

@@ -20,7 +20,7 @@ from vesk.actions import sync_points as sync_points_action
 from vesk.actions import turnover as turnover_action
 from vesk.core.handover.recipe import Recipe
 from vesk.core.kinds import Work
-from vesk.core.progress import WHOLE
+from vesk.core.progress import WHOLE, OnProgress, part_of
 from vesk.jobs.asking import ask
 from vesk.jobs.queue import AFTER, AHEAD, IDLE, LAST, LATER, SOON, URGENT, enqueue, hasten
 from vesk.jobs.tracked import AGAIN, persisting, tracked
@@ -28,6 +28,8 @@ from vesk.media import cache
 from vesk.settings import Settings, for_work
 from vesk.store import days, machines, pairings, presence, progress, recordings
 from vesk.store.tables import Day, Recording, Turnover
+
+_HEARD = 80  # of listening, hundredths; what is left are the claps
 
 tasks = procrastinate.Blueprint()
 log = logging.getLogger(__name__)
@@ -47,13 +49,11 @@ def intake(day_id: int) -> None:
 
 
 def ask_listen(session: Session, *rows: Recording) -> None:
-    """Enqueue listening to recordings of a day, and looking for their sync points."""
+    """Enqueue listening to recordings of a day, and looking for their claps."""
     for day_id in {row.day_id for row in rows}:
         own = [row for row in rows if row.day_id == day_id]
         listening = {row.id: f"listening to {row.name}" for row in own}
         ask(session, day_id, Work.LISTEN, listening, priority=SOON)
-        looking = {row.id: f"looking for claps in {row.name}" for row in own}
-        ask(session, day_id, Work.SYNC_POINTS, looking, priority=LATER)
 
 
 _OF_DAY = {
@@ -115,11 +115,11 @@ def _ask_deliver(session: Session, row: Turnover) -> None:
 
 @tasks.task(retry=AGAIN, name="listen")
 def listen(recording_id: int) -> None:
-    """Compute what is kept of one recording's sound."""
+    """Compute what is kept of one recording's sound, and propose its claps."""
     settings = for_work()
     with tracked(settings, Work.LISTEN, recording_id) as (session, on_progress):
         if on_progress(0, WHOLE):
-            measure_action.listen(session, settings, recording_id, on_progress)
+            measure_action.listen(session, settings, recording_id, part_of(on_progress, 0, _HEARD))
             row = recordings.get(session, recording_id)
             # Once the others are listened to, sound tells which files are one recording; timecode on a channel may
             # lay it elsewhere, and a copy is known by its bytes alone.
@@ -129,6 +129,15 @@ def listen(recording_id: int) -> None:
             elif ready := pairings.to_measure_with(session, recording_id):
                 # A first take is seen while the rest of the day is still listened to.
                 hasten(session, "vesk:measure", to=SOON + 1, pairing_id=ready)
+            session.commit()  # what was listened to stays, whatever becomes of the claps, and others go on with it
+            _propose_claps(session, settings, recording_id, part_of(on_progress, _HEARD, WHOLE))
+
+
+def _propose_claps(session: Session, settings: Settings, recording_id: int, on_progress: OnProgress) -> None:
+    if recordings.get(session, recording_id).member_of is None:
+        sync_points_action.keep_sync_points(session, settings, recording_id, on_progress)
+        ask_shown(session, recording_id)
+        _ask_of_day(session, Work.COMPARE, recordings.get(session, recording_id).day_id, LAST)
 
 
 @tasks.task(retry=AGAIN, name="merge")
@@ -187,13 +196,11 @@ def ask_solved(session: Session, day_id: int) -> None:
 
 @tasks.task(retry=AGAIN, name="find_sync_points")
 def find_sync_points(recording_id: int) -> None:
-    """Propose the claps of one recording."""
+    """Propose the claps of one recording, as versions before 0.19 asked for each by itself."""
     settings = for_work()
     with tracked(settings, Work.SYNC_POINTS, recording_id) as (session, on_progress):
-        if on_progress(0, WHOLE) and recordings.get(session, recording_id).member_of is None:
-            sync_points_action.keep_sync_points(session, settings, recording_id, on_progress)
-            ask_shown(session, recording_id)
-            _ask_of_day(session, Work.COMPARE, recordings.get(session, recording_id).day_id, LAST)
+        if on_progress(0, WHOLE):
+            _propose_claps(session, settings, recording_id, on_progress)
 
 
 @tasks.task(retry=AGAIN, name="measure")

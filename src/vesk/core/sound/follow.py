@@ -148,9 +148,10 @@ def follow_guess(picture: Hearing, sound: Hearing, guess: Candidate, *, tried: i
         return None
     windows = float((found.surprise > 0).sum())
     heights = np.abs(found.own.heights[np.arange(spoke.size), found.own.columns(found.offset_s)])
+    alarm = credited(found.log10_false_alarm(tried), guess.score)
     return Verified(
         float(np.median(found.offset_s[spoke])), 0.0, float(found.at_s.mean()), float(found.surprise.sum()) - windows,
-        windows, credited(found.log10_false_alarm(tried), guess.score), *repeats(found.own, found.offset_s, found.polarity),
+        windows, alarm, *repeats(found.own, found.offset_s, found.polarity),
         found.polarity, float(heights[spoke].mean()), found.at_s, found.surprise,
     )  # fmt: skip
 

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Iterator, Sequence
-from dataclasses import dataclass, replace
+from dataclasses import dataclass, field, replace
 
 import numpy as np
 
@@ -223,52 +223,64 @@ def _stages(around: _Around) -> Iterator[_Stage]:
     yield _Stage(by_wave=False, around_s=None, rates=CONFUSED_RATES_PPM)
 
 
+@dataclass(slots=True)
+class _SoFar:
+    """What the searches made so far led to: the most certain first, once a search is through."""
+
+    channels: int
+    tried: int = 0
+    places: list[Verified] = field(default_factory=list)
+    looked: list[Candidate] = field(default_factory=list)
+    onsets: list[Candidate] = field(default_factory=list)
+
+
 def _search(picture: Hearing, sound: Hearing, around: _Around, channels: int) -> list[Verified]:
     """Look at candidates, stage by stage, until one is beyond chance; the most certain first."""
-    places: list[Verified] = []
-    tried = 0
+    so_far = _SoFar(channels)
     everywhere = False
-    onsets: list[Candidate] = []
-    looked: list[Candidate] = []
     longer = sound if sound.features.shape[0] > picture.features.shape[0] else picture
     prepared = prepare(longer.features) if min(picture.features.shape[0], sound.features.shape[0]) else None
     for stage in _stages(around):
-        if everywhere and _accepted(places):
-            break
+        if _accepted(so_far.places) and (everywhere or stage.by_wave):
+            continue
         find = {"around_s": stage.around_s, "reach_s": around.reach_s, "rates_ppm": stage.rates}
         if stage.by_wave:
-            if _accepted(places):
-                continue
             found = search_by_waveform(picture, sound, **find)  # type: ignore[arg-type]
         else:
             found = search(picture.features, sound.features, prepared=prepared, **find)  # type: ignore[arg-type]
             everywhere |= stage.around_s is None
-        tried += len(found)
-        few = _BY_WAVE if stage.by_wave else _BY_ONSETS
-        for number, candidate in enumerate(found):
-            if _accepted(places):
-                if candidate.score < _WORTH * found[0].score:
-                    break  # nothing that fell so far behind has ever been a rival
-            elif number >= few:
-                break
-            if _looked_at(candidate, looked):
-                continue
-            looked.append(candidate)
-            likely = number == 0 and (stage.by_wave or stage.rates == (0.0,))
-            place = verify(picture, sound, candidate, tried=tried * channels, glance=not likely and not _accepted(places))
-            nominal = not stage.by_wave and stage.rates == (0.0,)
-            onsets += [candidate] if nominal else []
-            if place is not None:
-                alarm = credited(place.log10_false_alarm, candidate.score if nominal else 0.0)
-                places.append(replace(place, log10_false_alarm=alarm))
-        places = _most_certain(places)
+        _look(picture, sound, stage, found, so_far)
+    places = so_far.places
     if not _accepted(places):
         # Onsets that are no chance, and no line at any rate: somebody may be walking.
-        likely = sorted(onsets, key=lambda one: -one.score)[:_FOLLOWED]
+        likely = sorted(so_far.onsets, key=lambda one: -one.score)[:_FOLLOWED]
         # They were chosen by their onsets, which no waveform had a part in: only these were tried.
         walked = (follow_guess(picture, sound, candidate, tried=_FOLLOWED * channels) for candidate in likely)
         places = _most_certain([*places, *(place for place in walked if place is not None)])
     return _distinct(places)
+
+
+def _look(picture: Hearing, sound: Hearing, stage: _Stage, found: list[Candidate], so_far: _SoFar) -> None:
+    """Look at what one search proposes."""
+    so_far.tried += len(found)
+    nominal = stage.rates == (0.0,)
+    for number, candidate in enumerate(found):
+        sure = _accepted(so_far.places)
+        if sure and candidate.score < _WORTH * found[0].score:
+            break  # nothing that fell so far behind has ever been a rival
+        if not sure and number >= (_BY_WAVE if stage.by_wave else _BY_ONSETS):
+            break
+        if _looked_at(candidate, so_far.looked):
+            continue
+        so_far.looked.append(candidate)
+        tried, glance = so_far.tried * so_far.channels, not sure and (number > 0 or not nominal)
+        place = verify(picture, sound, candidate, tried=tried, glance=glance)
+        if nominal and not stage.by_wave:
+            so_far.onsets.append(candidate)
+        if place is not None:
+            score = candidate.score if nominal and not stage.by_wave else 0.0
+            so_far.places.append(replace(place, log10_false_alarm=credited(place.log10_false_alarm, score)))
+    so_far.places = _most_certain(so_far.places)
 
 
 def _looked_at(candidate: Candidate, before: Sequence[Candidate]) -> bool:

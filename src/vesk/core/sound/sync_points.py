@@ -16,6 +16,10 @@ _RISE_DB = 9.0
 _BESIDE_MS, _AFTER_MS = 500, 250  # what surrounds it: half a second before, and after a room has rung out
 _FLOOR = 1e-10
 _APART_MS = 120
+_HIGH, _TOP, _LOW = (
+    signal.butter(2, hertz, kind, fs=WORK_RATE, output="sos")
+    for hertz, kind in ((700, "high"), (2500, "high"), (400, "low"))
+)
 _BLOCK = 60 * WORK_RATE
 _TONE_FRAME = 320
 _TONE_LEAST_S = 0.2
@@ -99,15 +103,13 @@ def _db(energy: float) -> float:
 
 
 def _bands(piece: NDArray[np.float32]) -> _Bands:
-    high = signal.sosfilt(signal.butter(2, 700, "high", fs=WORK_RATE, output="sos"), piece)
-    top = signal.sosfilt(signal.butter(2, 2500, "high", fs=WORK_RATE, output="sos"), piece)
-    low = signal.sosfilt(signal.butter(2, 400, "low", fs=WORK_RATE, output="sos"), piece)
+    high, top, low = (signal.sosfilt(one, piece) for one in (_HIGH, _TOP, _LOW))
     return _Bands(high, _energy(high), _energy(top), _energy(low))
 
 
 def _energy(sound: NDArray[np.float64]) -> NDArray[np.float64]:
-    whole = sound.size // _HOP * _HOP
-    return np.asarray((sound[:whole].reshape(-1, _HOP) ** 2).mean(axis=1))
+    rows = sound[: sound.size // _HOP * _HOP].reshape(-1, _HOP)
+    return np.asarray(np.einsum("ij,ij->i", rows, rows) / _HOP)
 
 
 def _shifted(values: NDArray[np.float64], by: int) -> NDArray[np.float64]:

@@ -288,9 +288,7 @@ def _find(curves: Curves, guess: Candidate, span: float) -> _Found | None:
     return _Found(level, slope, total, spoke, log10_tail(total, spoke) + float(np.log10(lags * slopes)))
 
 
-def verify(
-    picture: Hearing, sound: Hearing, guess: Candidate, *, tried: int, glance: bool = False
-) -> Verified | None:
+def verify(picture: Hearing, sound: Hearing, guess: Candidate, *, tried: int, glance: bool = False) -> Verified | None:
     """Look at one coarse candidate window by window.
 
     Parameters
