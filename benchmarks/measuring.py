@@ -8,6 +8,7 @@ from __future__ import annotations
 import time
 from collections.abc import Callable, Iterator
 from dataclasses import dataclass
+from itertools import product
 
 import conversations
 import material
@@ -23,6 +24,7 @@ from vesk.core.sound.coarse import prepare, search
 from vesk.core.sound.features import WORK_RATE, onset_features
 from vesk.core.sound.measure import measure
 from vesk.core.sound.measurement import Measurement
+from vesk.core.sound.reel import lay, search_reel
 from vesk.core.sound.sync_points import find_sync_points
 from vesk.simulator import paths
 from vesk.simulator.slates import KINDS, slate
@@ -126,7 +128,7 @@ def accuracy(scale: float) -> None:
 
 def limits(scale: float) -> None:
     print("\nfound at low levels                   n  right  wrong")
-    for seconds, noise, level in ((60, "hiss", -15), (60, "babble", -15), (10, "hiss", -10), (10, "babble", -10)):
+    for (seconds, level), noise in product(((60, -15), (60, -20), (10, -10)), ("hiss", "babble")):
         count = max(4, int(20 * scale))
         rows = run([{"seconds": seconds, "snr_db": level, "noise": noise, "seed": 500 + n} for n in range(count)])
         wrong = sum(row.found.decision == MATCHED and not right(row) for row in rows)
@@ -247,6 +249,17 @@ def speed() -> None:
     ready = [prepare(one) for one in files]
     many = timed(lambda: [search(a, b, prepared=k) for a in clips for b, k in zip(files, ready, strict=True)])
     print(f"15 s clips against 5 min files, coarse: {many / 160 * 1000:.1f} CPU ms a pair")
+    laid = lay(files)
+    many = timed(lambda: [search_reel(laid, one, is_picture=True, most=5) for one in clips])
+    print(f"the same, files laid together: {many / 160 * 1000:.1f} CPU ms a pair")
+    for seconds in (60, 20):
+        talks = [[material.talk(60, first + n)[: seconds * WORK_RATE] for n in range(4)] for first in (300, 340)]
+        pairs = [
+            [material.hear(paths.reverberant(one, WORK_RATE, seed=n, amount=0.3)) for n, one in enumerate(two)]
+            for two in zip(*talks, strict=True)
+        ]
+        refusals = timed(lambda pairs=pairs: [measure(*two) for two in pairs])
+        print(f"a refusal by sound, {seconds} s against {seconds} s: {refusals / 4:.2f} CPU s")
 
 
 def main(scale: float) -> int:

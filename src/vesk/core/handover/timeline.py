@@ -6,6 +6,7 @@ sample of where that picture is. What that rounding, or two cameras of different
 
 from __future__ import annotations
 
+from bisect import bisect_left, bisect_right
 from collections.abc import Mapping, Sequence
 from dataclasses import dataclass, replace
 from fractions import Fraction
@@ -358,10 +359,13 @@ def _with_moments(clips: list[Clip]) -> list[Clip]:
             else:
                 spans.append((clip.at, clip.ends))
 
+    begins, ends = [begin for begin, _ in spans], [end for _, end in spans]
+
     def number(clip: Clip) -> int:
         # A sound is cut where its picture ends before that is laid on a whole frame.
-        within = [min(clip.ends, end) - max(clip.at, begin) for begin, end in spans]
-        most = max(within, default=Fraction(0))
-        return within.index(most) + 1 if most > min(_TOUCH_S, clip.takes / 2) else 0
+        at, until = clip.at, clip.ends
+        met = range(bisect_right(ends, at), bisect_left(begins, until))
+        most, which = max(((min(until, ends[n]) - max(at, begins[n]), -n) for n in met), default=(Fraction(0), 0))
+        return 1 - which if most > min(_TOUCH_S, clip.takes / 2) else 0
 
     return [replace(clip, moment=number(clip)) for clip in ordered]
