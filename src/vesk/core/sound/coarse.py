@@ -8,10 +8,11 @@ every rate hypothesis and every other recording it is compared with.
 
 from __future__ import annotations
 
-from dataclasses import dataclass
+from dataclasses import dataclass, field
 from math import ceil
 
 import numpy as np
+from numpy.lib.stride_tricks import sliding_window_view
 from numpy.typing import NDArray
 from scipy import fft, ndimage
 
@@ -26,6 +27,10 @@ CLEAR_ONSETS = 20.0  # robust deviations: nothing that was not shared stood over
 _ONSETS_LOG10 = -3.0  # what such onsets say by themselves, at least
 _APART_S = 0.15
 _BLOCK_ROWS = 8192
+_AT_ONCE = 4  # blocks
+_LENGTHS = 4  # of segments, whose weights are kept
+_TOLD = 20_000  # places that tell what is usual, at most
+_STANDS_OUT = 3.0  # robust deviations
 _VOTES = 6_000_000  # table cells that voting may cost before lags are pooled
 
 
@@ -88,6 +93,32 @@ class Spectra:
     hop: int
     lead: int
     rate: float
+    _weights: dict[int, NDArray[np.float32]] = field(default_factory=dict, repr=False, compare=False)
+
+    def weights(self, length: int) -> NDArray[np.float32]:
+        """Return what to multiply a segment's products with at each lag; kept, since takes ask for the same again.
+
+        Parameters
+        ----------
+        length : int
+            Rows of the segment.
+
+        Returns
+        -------
+        ndarray of float32, shape (length + rows - 1,)
+            Two by the root of the energy that meets a segment there; 0 where less than `MIN_OVERLAP_S` does.
+        """
+        found = self._weights.get(length)
+        if found is None:
+            # Entry k: rows k - length + 1 to k are met, as far as there are any.
+            met = np.concatenate([self.energy[1:], np.full(length - 1, self.energy[-1])])
+            met[length - 1 :] -= self.energy[:-1]
+            enough = self.energy[-1] / max(self.rows, 1) * min(length, MIN_OVERLAP_S * self.rate)
+            found = np.where(met > enough, 2 / np.sqrt(np.maximum(met, 1e-12)), 0.0).astype(np.float32)
+            while len(self._weights) >= _LENGTHS:
+                self._weights.pop(next(iter(self._weights)))
+            self._weights[length] = found
+        return found
 
 
 def pooled(features: NDArray[np.float16], by: int) -> NDArray[np.float32]:
@@ -152,16 +183,25 @@ def correlate(spectra: Spectra, segment: NDArray[np.float32]) -> NDArray[np.floa
     """
     length = segment.shape[0]
     own = np.conj(fft.rfft(np.ascontiguousarray(segment.T), spectra.size, axis=1))
-    total = np.einsum("bkf,bf->kf", spectra.blocks, own)
-    parts = fft.irfft(total, spectra.size, axis=1)[:, : spectra.hop]
+    parts = fft.irfft(_over_bands(spectra.blocks, own), spectra.size, axis=1)[:, : spectra.hop]
     # Row r of the padded recording is row r - lead; the first lag wanted is -(length - 1).
     flat = parts.reshape(-1)[spectra.lead - length + 1 :][: spectra.rows + length - 1]
-    first = np.arange(flat.size) - length + 1
-    met = spectra.energy[np.minimum(first + length, spectra.rows)] - spectra.energy[np.maximum(first, 0)]
-    typical = spectra.energy[-1] / max(spectra.rows, 1)
-    energy = met * float(np.mean(np.einsum("ij,ij->i", segment, segment)))
-    enough = typical * min(length, MIN_OVERLAP_S * spectra.rate)
-    return np.where(met > enough, flat / np.sqrt(np.maximum(energy, 1e-6) / 4.0), 0.0).astype(np.float32)
+    own_energy = float(np.einsum("ij,ij->", segment, segment)) / length
+    return np.asarray(flat * (spectra.weights(length) * np.float32(1 / np.sqrt(max(own_energy, 1e-12)))), np.float32)
+
+
+def _over_bands(blocks: NDArray[np.complex64], own: NDArray[np.complex64]) -> NDArray[np.complex64]:
+    """Sum products over bands, a few blocks at a time: these stay in a core's cache while bands are added."""
+    bands, count, bins = blocks.shape
+    total = np.empty((count, bins), np.complex64)
+    product = np.empty((_AT_ONCE, bins), np.complex64)
+    for first in range(0, count, _AT_ONCE):
+        sums = total[first : first + _AT_ONCE]
+        np.multiply(blocks[0, first : first + _AT_ONCE], own[0], out=sums)
+        for band in range(1, bands):
+            part = product[: min(_AT_ONCE, count - first)]
+            sums += np.multiply(blocks[band, first : first + _AT_ONCE], own[band], out=part)
+    return total
 
 
 def _segments(values: NDArray[np.float32], length: int) -> list[tuple[int, int]]:
@@ -202,7 +242,9 @@ def _vote(
         pool *= 2
     if pool > 1:
         size = curves[0].size // pool * pool
-        curves = [curve[:size].reshape(-1, pool).max(axis=1) for curve in curves]
+        for _ in range(pool.bit_length() - 1):
+            curves = [np.maximum(curve[:size:2], curve[1:size:2]) for curve in curves]
+            size //= 2
     steps = ceil(steps / pool)
     drifts = np.linspace(-MAX_PPM, MAX_PPM, 2 * steps + 1) * 1e-6 if steps else np.zeros(1)
     met = [curve != 0 for curve in curves]
@@ -307,36 +349,35 @@ def search(
         factor = 1 + ppm * 1e-6 if swap else 1 / (1 + ppm * 1e-6)
         best, which, low, step = _one_rate(spectra, small, factor, segments)
         middle = float(np.mean([(a + b) / 2 * factor for a, b in segments]))
-        lags = low + (np.arange(best.size) + (step - 1) / 2 / step) * step - which * middle
+        at, heights = _peaks(best, rate / step)
+        lags = low + (at + (step - 1) / 2 / step) * step - which[at] * middle
         # Short's row 0 lies `lags` rows into long.
-        offsets = np.asarray(-lags / rate / factor if swap else lags / rate, np.float64)
-        drift = (which if swap else -which) * 1e6
-        found += _peaks(best, offsets, np.asarray(ppm + drift, np.float64), rate / step, around_s, reach_s, most)
+        offsets = -lags / rate / factor if swap else lags / rate
+        drifts = ppm + (which[at] if swap else -which[at]) * 1e6
+        near = np.ones(at.size, bool) if around_s is None else np.abs(offsets - around_s) <= reach_s
+        order = np.flatnonzero(near)[np.argsort(heights[near])[::-1][:most]]
+        found += [Candidate(float(offsets[i]), float(drifts[i]), float(heights[i])) for i in order]
     found.sort(key=lambda one: -one.score)
     return distinct(found, most, turn_s=min(picture.shape[0], sound.shape[0]) / FEATURE_RATE / 2)
 
 
-def _peaks(
-    best: NDArray[np.float32],
-    offsets: NDArray[np.float64],
-    ppm: NDArray[np.float64],
-    rate: float,
-    around_s: float | None,
-    reach_s: float,
-    most: int,
-) -> list[Candidate]:
+def _peaks(best: NDArray[np.float32], rate: float) -> tuple[NDArray[np.int64], NDArray[np.float32]]:
+    """Return the places that stand over all beside them and far over the usual: which, and how high."""
     met = best[best != 0]
     if not met.size:
-        return []
+        return np.zeros(0, np.int64), np.zeros(0, np.float32)
+    met = met[:: 1 + met.size // _TOLD]
     usual = float(np.median(met))
     spread = float(np.median(np.abs(met - usual))) * 1.4826 or 1.0
-    height = (best - usual) / spread
-    peak = (ndimage.maximum_filter1d(height, 2 * max(1, int(_APART_S * rate)) + 1) == height) & (height > 3.0)
-    if around_s is not None:
-        peak &= np.abs(offsets - around_s) <= reach_s
-    index = np.flatnonzero(peak)
-    index = index[np.argsort(height[index])[::-1][:most]]
-    return [Candidate(float(offsets[i]), float(ppm[i]), float(height[i])) for i in index]
+    least = usual + _STANDS_OUT * spread
+    at = np.flatnonzero(best > least)
+    wide = max(1, int(_APART_S * rate))
+    if at.size > best.size // wide:
+        highest = ndimage.maximum_filter1d(best, 2 * wide + 1)[at]
+    else:
+        highest = sliding_window_view(np.pad(best, wide, constant_values=-np.inf), 2 * wide + 1)[at].max(axis=1)
+    at = at[best[at] == highest]
+    return at, np.asarray((best[at] - usual) / spread, np.float32)
 
 
 def distinct(found: list[Candidate], most: int, *, turn_s: float) -> list[Candidate]:
