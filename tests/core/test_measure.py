@@ -2,11 +2,14 @@
 
 import numpy as np
 import pytest
+from scipy import fft
 from sound_material import babble, delayed, hearing
 
 from vesk.core.kinds import AMBIGUOUS, MATCHED, REFUSED
 from vesk.core.sound.features import WORK_RATE
+from vesk.core.sound.mains import without_hum
 from vesk.core.sound.measure import measure
+from vesk.core.sound.windows import whitened
 
 
 @pytest.fixture(scope="module")
@@ -98,6 +101,16 @@ def buzz(count, phase):
     """Mains hum with all of its harmonics, as a dimmer makes it: alike wherever it is heard, but for its phase."""
     t = np.arange(count) / WORK_RATE
     return sum(np.sin(2 * np.pi * 50 * k * t + phase * k) / k**0.7 for k in range(1, 60))
+
+
+def test_nothing_of_a_buzz_is_left_that_two_recordings_would_have_in_common():
+    """Brought down to what lies beside it, its phase alone made one of two other takes."""
+    rng, count = np.random.default_rng(1), 20 * WORK_RATE
+    noises = [rng.normal(size=count) for _ in range(2)]
+    one, other = (fft.rfft(without_hum(hearing(noise + buzz(count, 0.4)), 50.0).sound)[None] for noise in noises)
+    alike = fft.irfft(whitened(one, other, WORK_RATE / count), count)[0]
+    turns = alike[np.arange(100) * WORK_RATE // 50]
+    assert abs(turns.mean()) < 4 * alike.std() / 10
 
 
 def test_a_buzz_as_loud_as_the_talk_on_both_hides_no_pair_and_makes_none():

@@ -42,7 +42,7 @@ def find_hum(hearing: Hearing) -> float | None:
 
 
 def without_hum(hearing: Hearing, mains_hz: float) -> Hearing:
-    """Return a recording without its hum: at every harmonic it is as loud as beside it, at its own phase.
+    """Return a recording without its hum: nothing is left at any harmonic, and the rest stays as it was.
 
     Parameters
     ----------
@@ -55,12 +55,9 @@ def without_hum(hearing: Hearing, mains_hz: float) -> Hearing:
     out = np.zeros(hearing.size + 2 * _BLOCK, np.float32)
     for start in range(-hop, hearing.size, hop):
         spectrum = fft.rfft(hearing.window(start, _BLOCK) * fade)
-        own = np.abs(spectrum) ** 2
-        level = _beside(own)
-        exact = _fundamental(own / level, about_hz=mains_hz)
-        near = _near_harmonics(exact)
-        # What stands out there by more than sound does is brought down to what lies beside it.
-        spectrum[near] *= np.sqrt(np.minimum(1.0, level[near] / np.maximum(own[near], 1e-30)))
+        exact = _fundamental(_over(np.abs(spectrum) ** 2), about_hz=mains_hz)
+        # Nothing is left there: at the level of what lies beside it, hum's phase alone made one of two other takes.
+        spectrum[_near_harmonics(exact)] = 0
         out[start + hop : start + hop + _BLOCK] += fft.irfft(spectrum, _BLOCK) * fade
     clean = out[hop : hop + hearing.size]
     return Hearing(clean, onset_features(clean * np.float32(hearing.unit)), hearing.unit)
