@@ -1,4 +1,4 @@
-"""Coarse search by waveform: slower than by onsets, and 6 to 9 dB more robust."""
+"""Coarse search by waveform: slower than by onsets, and about 10 dB more robust."""
 
 from __future__ import annotations
 
