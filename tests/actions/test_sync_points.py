@@ -8,9 +8,11 @@ import pytest
 from tests.conftest import PAL, SHORT, make_shoot, measured_takes
 
 from vesk.actions import intake, measuring, pairing, pairing_status, sync_points
-from vesk.core.errors import RefusedError, StaleError
+from vesk.core.errors import MediaError, RefusedError, StaleError
 from vesk.core.facts import Marker
-from vesk.store import days, recordings
+from vesk.core.kinds import Work, WorkState
+from vesk.jobs import tasks
+from vesk.store import days, progress, recordings
 from vesk.store import sync_points as points
 from vesk.web import create_app
 
@@ -46,6 +48,36 @@ def test_the_clap_is_proposed_on_its_frame_and_bounds_the_error(db, day, ferry):
     assert bound.low_s - 0.001 <= now.errors.head_s <= bound.high_s + 0.001
     assert bound.high_s - bound.low_s <= 0.0601  # a frame, and an exposure that lasts half of one
     assert now.judged.setting.seen_s is None  # nobody confirmed it
+
+
+def test_what_was_listened_to_stays_whatever_becomes_of_its_claps(db, settings, day, monkeypatch):
+    """One job does both: a picture that cannot be looked at costs nobody what was heard, nor who waits for it."""
+    row = take(db, day).picture
+    before = len(points.of_recordings(db, [row.id])[row.id])
+    row.heard = None
+    db.commit()
+    for name, value in settings.environment().items():
+        monkeypatch.setenv(name, value)
+
+    def unreadable(*_):
+        raise MediaError(row.path, "its picture cannot be read", "Copy it again.")
+
+    tasks.ask_listen(db, row)
+    db.commit()
+    monkeypatch.setattr(tasks.sync_points_action, "keep_sync_points", unreadable)
+    tasks.listen(row.id)
+    db.expire_all()
+    told = progress.find(db, Work.LISTEN, row.id)
+    assert told.state == WorkState.FAILED
+    assert "its picture cannot be read. Copy it again. Its sound was listened to" in told.problem
+    assert recordings.get(db, row.id).heard is not None
+    monkeypatch.undo()
+    for name, value in settings.environment().items():
+        monkeypatch.setenv(name, value)
+    tasks.listen(row.id)
+    db.expire_all()
+    assert progress.find(db, Work.LISTEN, row.id).state == WorkState.DONE
+    assert len(points.of_recordings(db, [row.id])[row.id]) == before
 
 
 def test_confirmed_claps_give_the_cameras_internal_delay(db, settings, day):

@@ -18,6 +18,7 @@ from vesk.actions import pairing as pairing_action
 from vesk.actions import showing as showing_action
 from vesk.actions import sync_points as sync_points_action
 from vesk.actions import turnover as turnover_action
+from vesk.core.errors import MediaError
 from vesk.core.handover.recipe import Recipe
 from vesk.core.kinds import Work
 from vesk.core.progress import WHOLE, OnProgress, part_of
@@ -130,7 +131,11 @@ def listen(recording_id: int) -> None:
                 # A first take is seen while the rest of the day is still listened to.
                 hasten(session, "vesk:measure", to=SOON + 1, pairing_id=ready)
             session.commit()  # what was listened to stays, whatever becomes of the claps, and others go on with it
-            _propose_claps(session, settings, recording_id, part_of(on_progress, _HEARD, WHOLE))
+            try:
+                _propose_claps(session, settings, recording_id, part_of(on_progress, _HEARD, WHOLE))
+            except MediaError as error:
+                advice = f"{error.advice} Its sound was listened to; only its claps were not looked for.".strip()
+                raise MediaError(error.path, error.reason, advice, error.kind) from error
 
 
 def _propose_claps(session: Session, settings: Settings, recording_id: int, on_progress: OnProgress) -> None:
