@@ -110,6 +110,21 @@ def test_one_sound_alike_is_no_match_where_both_also_speak_and_say_different_thi
     assert measure(*talking).decision != "matched"
 
 
+@pytest.mark.parametrize("seed", [71, 73, 75])
+def test_one_slam_played_into_two_takes_of_talk_without_a_pause_is_no_match(seed):
+    """Who never pauses stood out over no quiet, and the slam, the same to the bit, was believed alone."""
+    slam = np.random.default_rng(seed).normal(size=WORK_RATE) * np.exp(-np.arange(WORK_RATE) / (0.05 * WORK_RATE)) * 0.6
+    takes = []
+    for take in (0, 1):
+        talk = 0.2 * babble(20, seed + take)
+        talk[(6 + 3 * take) * WORK_RATE :][: slam.size] += slam
+        takes.append(hearing(talk, 0.0005, seed + take))
+    found = match_by_sync_points(*takes)
+    assert found.log10_false_alarm < -6
+    assert speak_apart(*takes, found)
+    assert measure(*takes).decision != MATCHED
+
+
 def test_what_rings_on_is_no_clap():
     """A syllable that falls for 400 ms is alike in two takes of the same lines; sticks are gone in a fifth of that."""
     ring = np.random.default_rng(4).normal(size=WORK_RATE) * np.exp(-np.arange(WORK_RATE) / (0.174 * WORK_RATE)) * 0.3

@@ -23,7 +23,8 @@ _WHOLE, _ATTACK = 640, 96  # samples: 40 ms of wood, and the 6 ms before a room 
 _RINGS_ALIKE, _ONE_LAG = 0.4, 3.0  # what the whole must say too, and samples within which both agree
 _PLAUSIBLE_PPM = 300.0
 _LONGEST_MS = 200.0
-_BESIDE_S = 1.0
+_BEFORE_S, _AFTER_S = 1.0, 2.5  # a slam and its room are heard for longer than a clap
+_FRAME, _QUIET = 640, 0.05  # 40 ms: whoever talks without a pause is quiet between syllables
 _SPEAKING = 5  # windows in which both speak before what they say counts
 _AGREES_LOG10 = -5.0  # the best of some thousand lines is as good as this by chance one time in ten
 
@@ -160,7 +161,8 @@ def speak_apart(picture: Hearing, sound: Hearing, found: BySyncPoints) -> bool:
     place = verify(picture, sound, Candidate(found.offset_s, 0.0, 1.0), tried=1)
     if place is None:
         return False
-    beside = np.array([min(abs(at - when) for when, _ in found.claps) > _BESIDE_S for at in place.at_s])
+    away = place.at_s[:, None] - np.array([when for when, _ in found.claps])
+    beside = ((away < -_BEFORE_S) | (away > _AFTER_S)).all(axis=1)
     loud = _stands_out(picture, place.at_s) & _stands_out(sound, place.at_s - found.offset_s) & beside
     count = int(loud.sum())
     return count >= _SPEAKING and log10_tail(float(place.surprise[loud].sum()), count) > _AGREES_LOG10
@@ -169,8 +171,8 @@ def speak_apart(picture: Hearing, sound: Hearing, found: BySyncPoints) -> bool:
 def _stands_out(hearing: Hearing, at_s: NDArray[np.float64]) -> NDArray[np.bool_]:
     """Say where a recording is well above its own quiet, half a second around moments of its own."""
     size = WORK_RATE // 2
-    whole = hearing.window(0, hearing.size // size * size).reshape(-1, size)
-    quiet = float(np.quantile((whole**2).mean(axis=1), 0.1)) if whole.size else 0.0
+    whole = hearing.window(0, hearing.size // _FRAME * _FRAME).reshape(-1, _FRAME)
+    quiet = float(np.quantile((whole**2).mean(axis=1), _QUIET)) if whole.size else 0.0
     near = [hearing.window(round(float(at) * WORK_RATE) - size // 2, size) for at in at_s]
     return np.array([float((one**2).mean()) > 10 * quiet + 1e-12 for one in near], bool)
 
