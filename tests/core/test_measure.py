@@ -88,6 +88,18 @@ def test_what_shares_no_sound_is_refused_with_a_reason(trap):
     assert found.reason
 
 
+def test_a_playback_under_the_talk_of_two_takes_is_ambiguous_and_not_asked_again_without_its_tones(monkeypatch):
+    """A tune that held tones at 50 Hz was taken for hum, and what was left was matched."""
+    asked = []
+    monkeypatch.setattr("vesk.core.sound.measure.find_hum", asked.append)
+    played = babble(24, 21)
+    one, other = (played + babble(24, 22 + take) for take in (0, 1))
+    found = measure(hearing(one, 0.003), hearing(other, 0.003, 1))
+    assert found.decision == AMBIGUOUS
+    assert "each holds loud sound" in found.reason
+    assert asked == []
+
+
 def test_the_same_sound_played_twice_is_ambiguous():
     piece = babble(12, 10)
     twice = np.concatenate([piece, np.zeros(2 * WORK_RATE), piece])

@@ -117,8 +117,9 @@ def measure_channels(
         return refused("one of the two is shorter than a second", unheard=True)
     around = _Around(proposal_s, reach_s, near_only and proposal_s is not None)
     found = _measured(pictures, sounds, [(p, s) for p in told for s in speaking], around, on_progress)
-    if found.decision == MATCHED:
-        return found
+    alone = (found.runner_up_ratio or 0.0) < AMBIGUOUS_RATIO
+    if found.decision == MATCHED or (found.decision == AMBIGUOUS and alone):
+        return found  # two events are no fewer without the tones that music has in common with a hum
     quiet, near = [_quiet(one) for one in pictures], [_quiet(one) for one in sounds]
     if all(now is before for now, before in zip([*quiet, *near], [*pictures, *sounds], strict=True)):
         return found
