@@ -162,7 +162,7 @@ def test_features_do_not_depend_on_where_their_energies_wait(tmp_path):
     builder = OnsetBuilder(rows)
     for start in range(0, sound.size, 77_777):
         builder.feed(sound[start : start + 77_777])
-    assert np.array_equal(builder.finish(), onset_features(sound))
+    assert np.array_equal(np.concatenate([*builder.finish()]), onset_features(sound))
     rows.drop()
     assert list(tmp_path.iterdir()) == []
 

@@ -21,6 +21,7 @@ FIRST_LEVEL, LAST_LEVEL = 5, 17
 _HEAD = struct.Struct("<4sHHI")
 _MAGIC = b"VPK1"
 _PIECE = 1 << 16  # peaks read at once; even, so that pairs stay together
+_CACHED = 1 << 15  # samples of all channels that are turned over while they are in a core's cache
 
 
 class PeaksBuilder:
@@ -37,11 +38,16 @@ class PeaksBuilder:
     def add(self, block: NDArray[np.float32]) -> None:
         """Take the next samples (n, channels)."""
         size = 1 << FIRST_LEVEL
-        sound = np.concatenate([self._rest, block])
-        whole = sound.shape[0] // size * size
+        if self._rest.shape[0]:  # a group that the block before began
+            lacks = size - self._rest.shape[0]
+            self._rest, block = np.concatenate([self._rest, block[:lacks]]), block[lacks:]
+            if self._rest.shape[0] < size:
+                return
+            self._put(_min_max(self._rest[None]))
+        whole = block.shape[0] // size * size
         if whole:
-            self._put(_min_max(sound[:whole].reshape(-1, size, self._channels)))
-        self._rest = sound[whole:]
+            self._put(_min_max(block[:whole].reshape(-1, size, self._channels)))
+        self._rest = block[whole:].copy()
 
     def _put(self, level: NDArray[np.int16]) -> None:
         self._file.write(level.astype("<i2", copy=False).tobytes())
@@ -74,20 +80,29 @@ class PeaksBuilder:
 
 
 def _min_max(groups: NDArray[np.float32]) -> NDArray[np.int16]:
-    low = high = groups
-    # Halved again and again: each step runs over long rows, where a reduction along so short an axis crawls.
-    while low.shape[1] > 1 and low.shape[1] % 2 == 0:
-        half = low.shape[1] // 2
-        low, high = np.minimum(low[:, :half], low[:, half:]), np.maximum(high[:, :half], high[:, half:])
-    pair = np.stack([low.min(axis=1), high.max(axis=1)], axis=-1)
-    return np.asarray(np.clip(np.rint(pair * 32767), -32768, 32767), dtype=np.int16)
+    """Return the lowest and highest of each group: float32 (n, size, channels) to int16 (n, channels, 2)."""
+    count, size, channels = groups.shape
+    out = np.empty((count, channels, 2), np.float32)
+    step = max(1, _CACHED // (size * channels))
+    for at in range(0, count, step):
+        piece = groups[at : at + step].reshape(-1, size * channels)
+        # Turned over first, so that each step runs over long rows: a reduction along so short an axis crawls.
+        turned = np.ascontiguousarray(piece.T).reshape(size, channels, -1)
+        out[at : at + step, :, 0] = turned.min(axis=0).T
+        out[at : at + step, :, 1] = turned.max(axis=0).T
+    out *= 32767
+    return np.asarray(np.clip(np.rint(out, out=out), -32768, 32767, out=out), dtype=np.int16)
 
 
 def _halve(level: NDArray[np.int16]) -> NDArray[np.int16]:
     if level.shape[0] % 2:
         level = np.concatenate([level, level[-1:]])
-    pairs = level.reshape(-1, 2, level.shape[1], 2)
-    return np.stack([pairs[..., 0].min(axis=1), pairs[..., 1].max(axis=1)], axis=-1)
+    out = np.empty((level.shape[0] // 2, level.shape[1], 2), np.int16)
+    for channel in range(level.shape[1]):
+        low, high = level[:, channel, 0], level[:, channel, 1]
+        np.minimum(low[0::2], low[1::2], out=out[:, channel, 0])
+        np.maximum(high[0::2], high[1::2], out=out[:, channel, 1])
+    return out
 
 
 def read_peaks(path: Path, level: int, start: int, count: int, channels: Iterable[int]) -> NDArray[np.int16]:

@@ -80,16 +80,18 @@ class SoundReader:
         MediaError
             If the file gives fewer than it said when it was opened: silence in their place would be a lie.
         """
-        out = np.zeros((count, self.channels), np.float32)
         low, high = max(0, start), min(self.frames, start + count)
         if high <= low:
-            return out
+            return np.zeros((count, self.channels), np.float32)
         try:
             got = self._read(low, high - low)
         except (soundfile.LibsndfileError, RuntimeError, OSError) as error:
             raise MediaError(self.path, "its sound cannot be read to its end", _AGAIN) from error
         if got.shape[0] != high - low:
             raise MediaError(self.path, f"its sound ends at sample {low + got.shape[0]} of {self.frames}", _AGAIN)
+        if high - low == count:
+            return got
+        out = np.zeros((count, self.channels), np.float32)
         out[low - start : high - start] = got
         return out
 

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import os
+from collections.abc import Iterable
 from contextlib import suppress
 from pathlib import Path
 from typing import Any
@@ -15,15 +16,19 @@ from vesk.core.sound.features import BANDS, WORK_RATE, OnsetBuilder
 from vesk.core.sound.levels import hum_share
 from vesk.media.whole import let_go
 
-_PIECE = 1 << 20
+_PIECE = 1 << 15  # samples at once: what they need stays in a core's cache
 
 
-def _mapped(path: Path, kind: type, shape: tuple[int, ...]) -> np.memmap[Any, np.dtype[Any]]:
-    """Return a new array on disk whose room is taken at once: a disk that fills later would end the process."""
-    out: np.memmap[Any, np.dtype[Any]] = np.lib.format.open_memmap(path, mode="w+", dtype=kind, shape=shape)
-    with path.open("r+b") as file:
-        os.posix_fallocate(file.fileno(), 0, max(1, path.stat().st_size))
-    return out
+def _write_array(path: Path, kind: type, shape: tuple[int, ...], pieces: Iterable[NDArray[Any]]) -> None:
+    """Write an array that comes in pieces along its first axis, as `numpy.save` would whole."""
+    with path.open("wb") as file:
+        np.lib.format.write_array_header_1_0(
+            file, {"descr": np.lib.format.dtype_to_descr(np.dtype(kind)), "fortran_order": False, "shape": shape}
+        )
+        for piece in pieces:
+            file.write(np.ascontiguousarray(piece, kind).tobytes())
+        file.flush()
+        os.fsync(file.fileno())  # what stands as complete is so after a power cut, too
 
 
 class SpilledRows:
@@ -80,23 +85,15 @@ class WorkingChannel:
         # Scaled to its own peak: a sound 60 dB down keeps its 16 bits.
         unit = max(self._peak, 1e-9) / 32767
         part = self._own(self._sound)
-        out = _mapped(part, np.int16, (self._count,))
-        hum = 0.0
-        if self._count:
-            mono = np.memmap(self._part, np.float32, "r")
-            for start in range(0, self._count, _PIECE):
-                out[start : start + _PIECE] = np.rint(mono[start : start + _PIECE] / unit)
-            hum = hum_share(mono)
-            del mono
-        out.flush()
-        del out
+        mono = np.memmap(self._part, np.float32, "r") if self._count else np.zeros(0, np.float32)
+        pieces = (mono[start : start + _PIECE] for start in range(0, self._count, _PIECE))
+        _write_array(part, np.int16, (self._count,), (np.rint(piece / np.float32(unit)) for piece in pieces))
+        hum = hum_share(mono)
+        del mono
         part.replace(self._sound)
         self._part.unlink()
         features = self._own(self._features)
-        onsets = _mapped(features, np.float16, (self._onsets.count, BANDS))
-        self._onsets.finish(onsets)
-        onsets.flush()
-        del onsets
+        _write_array(features, np.float16, (self._onsets.count, BANDS), self._onsets.finish())
         self._energies.drop()
         features.replace(self._features)
         return unit, hum

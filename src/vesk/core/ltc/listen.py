@@ -38,7 +38,7 @@ class LtcListener:
         Parameters
         ----------
         block : ndarray of float32
-            Full scale ±1, in order, any length.
+            Full scale ±1, in order, any length; kept until the next comes, so not to be written to.
         """
         if not self._reading and self._shows(block):
             self._reading = True
@@ -46,7 +46,7 @@ class LtcListener:
         elif self._reading:
             block_start, piece = self._at - self._last.size, np.concatenate([self._last, block])
         else:
-            self._last, self._at = block.copy(), self._at + block.size
+            self._last, self._at = block, self._at + block.size
             return
         self._read(piece, block_start)
         carry = round(_CARRY_S * self._rate)

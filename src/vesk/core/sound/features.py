@@ -6,6 +6,7 @@ to say roughly where two recordings share sound.
 
 from __future__ import annotations
 
+from collections.abc import Iterator
 from itertools import pairwise
 from typing import Protocol
 
@@ -14,6 +15,7 @@ from numpy.typing import NDArray
 from scipy import fft
 
 from vesk.core.errors import SignalError
+from vesk.core.sound.taper import hann
 
 WORK_RATE = 16_000  # Hz: the rate at which sound is matched; higher bands rarely agree between microphones
 HOP = 160  # samples at WORK_RATE: 100 features a second
@@ -21,7 +23,7 @@ FEATURE_RATE = WORK_RATE // HOP
 BANDS = 16
 _WINDOW = 320
 _PIECE = 1 << 15  # rows normalised at once
-_BLOCK = 1024  # feature rows at once: what they need stays in a core's cache, and memory flat
+_BLOCK = 256  # feature rows at once: what they need stays in a core's cache, and memory flat
 
 
 def _band_matrix() -> NDArray[np.float32]:
@@ -70,7 +72,7 @@ class OnsetBuilder:
     """Onset features of a channel that passes by in pieces; its energies wait in `rows`."""
 
     def __init__(self, rows: Rows | None = None) -> None:
-        self._window = np.hanning(_WINDOW).astype(np.float32)
+        self._window = hann(_WINDOW)
         # The first row's window begins before the first sample.
         self._held = np.zeros(_WINDOW // 2, np.float32)
         self._energies = HeldRows() if rows is None else rows
@@ -90,14 +92,14 @@ class OnsetBuilder:
         self._take(np.concatenate([self._held, sound]))
 
     def _take(self, piece: NDArray[np.float32]) -> None:
-        rows = max(0, (piece.size - _WINDOW) // HOP + 1)
-        for start in range(0, rows, _BLOCK):
-            stop = min(rows, start + _BLOCK)
-            stretch = piece[start * HOP : (stop - 1) * HOP + _WINDOW]
-            frames = np.lib.stride_tricks.sliding_window_view(stretch, _WINDOW)[::HOP] * self._window
-            bins = fft.rfft(frames, axis=1, overwrite_x=True).view(np.float32)
-            np.square(bins, out=bins)
-            self._energies.append(bins @ _MATRIX)
+        rows = 0
+        if piece.size >= _WINDOW:
+            windows = np.lib.stride_tricks.sliding_window_view(piece, _WINDOW)[::HOP]
+            rows = windows.shape[0]
+            for start in range(0, rows, _BLOCK):
+                bins = fft.rfft(windows[start : start + _BLOCK] * self._window, axis=1, overwrite_x=True)
+                parts = bins.view(np.float32)
+                self._energies.append(np.square(parts, out=parts) @ _MATRIX)
         self._held = piece[rows * HOP :].copy()
 
     @property
@@ -105,14 +107,14 @@ class OnsetBuilder:
         """How many rows of features there will be."""
         return self._samples // HOP
 
-    def finish(self, out: NDArray[np.float16] | None = None) -> NDArray[np.float16]:
-        """Return the features, as `onset_features` does, in `out` (count, BANDS) where given; the end of feeding."""
+    def finish(self) -> Iterator[NDArray[np.float16]]:
+        """End feeding, and yield the features, as `onset_features` computes them, in pieces (n, BANDS), in order."""
         count = self.count
         self._take(np.concatenate([self._held, np.zeros(_WINDOW, np.float32)]))
-        out = np.zeros((count, BANDS), np.float16) if out is None else out
         if count > 1:
-            _changes(self._energies.all()[:count], out)
-        return out
+            yield from _changes(self._energies.all()[:count])
+        else:
+            yield np.zeros((count, BANDS), np.float16)
 
 
 def onset_features(sound: NDArray[np.float32]) -> NDArray[np.float16]:
@@ -136,11 +138,11 @@ def onset_features(sound: NDArray[np.float32]) -> NDArray[np.float16]:
     """
     builder = OnsetBuilder()
     builder.feed(sound)
-    return builder.finish()
+    return np.concatenate(list(builder.finish()))
 
 
-def _changes(energy: NDArray[np.float32], out: NDArray[np.float16]) -> None:
-    """Write the features of energies (rows, BANDS) into `out`, piece by piece: neither need lie in memory whole."""
+def _changes(energy: NDArray[np.float32]) -> Iterator[NDArray[np.float16]]:
+    """Yield the features of energies (rows, BANDS), piece by piece: neither need lie in memory whole."""
     count = energy.shape[0]
     # A floor at a tenth of the usual energy keeps the noise between words from counting as change.
     floor = (0.1 * np.median(energy[:: max(1, count // 20_000)], axis=0) + 1e-9).astype(np.float32)
@@ -154,7 +156,7 @@ def _changes(energy: NDArray[np.float32], out: NDArray[np.float16]) -> None:
     scale = np.where(spread > 1e-4, 1 / np.maximum(spread, 1e-4), 0.0).astype(np.float32)
     for start in range(0, count, _PIECE):
         change = (_rises(energy, start, floor) - mean.astype(np.float32)) * scale
-        out[start : start + change.shape[0]] = np.clip(change, -8, 8)
+        yield np.clip(change, -8, 8, out=change).astype(np.float16)
 
 
 def _rises(energy: NDArray[np.float32], start: int, floor: NDArray[np.float32]) -> NDArray[np.float32]:

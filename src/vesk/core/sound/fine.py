@@ -11,6 +11,7 @@ from scipy import fft, ndimage, special
 from vesk.core.sound.blocks import Blocks
 from vesk.core.sound.features import WORK_RATE
 from vesk.core.sound.hearing import Hearing
+from vesk.core.sound.taper import hann
 from vesk.core.sound.windows import BAND_HZ, Stretch, cut, cut_at_rate, whitened
 
 REACH = 32  # samples: a window's own peak is looked for this near the line, 2 ms
@@ -165,7 +166,7 @@ def cross(
     """
     above = np.zeros(cells.starts.size) if above_s is None else above_s
     length = cells.length
-    taper = np.hanning(length).astype(np.float32)
+    taper = hann(length)
     # Tapered, and aligned to a fraction of a millisecond: what would wrap round is nothing.
     size = fft.next_fast_len(length, real=True)
     offsets = path.offset_at(cells.centres_s) + above

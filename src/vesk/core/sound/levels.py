@@ -9,6 +9,7 @@ from numpy.typing import NDArray
 from scipy import fft
 
 from vesk.core.sound.features import WORK_RATE
+from vesk.core.sound.taper import hann
 
 SILENT_DB = -72.0  # peaks below: nothing but a converter's noise
 HUM_SHARE = 0.5  # of the energy of its quietest stretches
@@ -90,8 +91,10 @@ def hum_share(sound: NDArray[np.float32]) -> float:
     if not pieces:
         return 0.0
     quiet = sorted(pieces, key=lambda piece: float(piece @ piece))[: max(1, len(pieces) // 3)]
-    window = np.hanning(_PIECE).astype(np.float32)
-    power = sum(np.abs(fft.rfft(piece * window)) ** 2 for piece in quiet)
+    power = np.zeros(_PIECE // 2 + 1, np.float32)
+    for piece in quiet:
+        parts = fft.rfft(piece * hann(_PIECE))
+        power += parts.real**2 + parts.imag**2
     hertz = fft.rfftfreq(_PIECE, 1 / WORK_RATE)
     band = (hertz > 40) & (hertz < 2000)
     shares = []

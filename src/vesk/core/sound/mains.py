@@ -12,6 +12,7 @@ from scipy import fft
 
 from vesk.core.sound.features import WORK_RATE, onset_features
 from vesk.core.sound.hearing import Hearing
+from vesk.core.sound.taper import hann
 
 MAINS_HZ = (50.0, 60.0)
 _AROUND_HZ, _FINE_HZ = 0.5, 0.01  # mains keep to a hundredth over a minute, to a few tenths over a day
@@ -19,6 +20,7 @@ _BLOCK = 4 * WORK_RATE
 _LOOKED = 12
 _HARMONICS = 60
 _BESIDE_HZ = 12.0  # what lies between two harmonics tells how loud one would be without hum
+_LOOKED_BINS = round((max(MAINS_HZ) + 1) * (_HARMONICS + 1) * _BLOCK / WORK_RATE)
 _LOUD, _LEAST_HARMONICS = 6.0, 5  # times its surroundings in power, in the median block
 _WIDE_HZ = 0.9
 _LEAST_BLOCKS = 3
@@ -35,8 +37,7 @@ def find_hum(hearing: Hearing) -> float | None:
     if count < _LEAST_BLOCKS:
         return None
     starts = np.linspace(0, hearing.size - _BLOCK, min(_LOOKED, count)).astype(int)
-    power = np.stack([_power(hearing.window(int(start), _BLOCK)) for start in starts])
-    over = np.median([_over(one) for one in power], axis=0)
+    over = np.median([_over(_power(hearing.window(int(start), _BLOCK))) for start in starts], axis=0)
     found = _fundamental(over)
     return found if int((_at(over, found) > _LOUD).sum()) >= _LEAST_HARMONICS else None
 
@@ -51,11 +52,11 @@ def without_hum(hearing: Hearing, mains_hz: float) -> Hearing:
         As found.
     """
     hop = _BLOCK // 2
-    fade = np.sqrt(np.hanning(_BLOCK + 1)[:-1]).astype(np.float32)
+    fade = np.sqrt(hann(_BLOCK + 1)[:-1])
     out = np.zeros(hearing.size + 2 * _BLOCK, np.float32)
     for start in range(-hop, hearing.size, hop):
         spectrum = fft.rfft(hearing.window(start, _BLOCK) * fade)
-        exact = _fundamental(_over(np.abs(spectrum) ** 2), about_hz=mains_hz)
+        exact = _fundamental(_over(np.abs(spectrum[:_LOOKED_BINS]) ** 2), about_hz=mains_hz)
         # Nothing is left there: at the level of what lies beside it, hum's phase alone made one of two other takes.
         spectrum[_near_harmonics(exact)] = 0
         out[start + hop : start + hop + _BLOCK] += fft.irfft(spectrum, _BLOCK) * fade
@@ -63,11 +64,13 @@ def without_hum(hearing: Hearing, mains_hz: float) -> Hearing:
     return Hearing(clean, onset_features(clean * np.float32(hearing.unit)), hearing.unit)
 
 
-def _power(block: NDArray[np.float32]) -> NDArray[np.float64]:
-    return np.asarray(np.abs(fft.rfft(block * np.hanning(_BLOCK).astype(np.float32))) ** 2, np.float64)
+def _power(block: NDArray[np.float32]) -> NDArray[np.float32]:
+    """Return the power of a block in bins up to the last harmonic that is looked at, and a little beyond."""
+    bins = fft.rfft(block * hann(_BLOCK))[:_LOOKED_BINS]
+    return np.asarray(bins.real**2 + bins.imag**2, np.float32)
 
 
-def _beside(power: NDArray[np.float64]) -> NDArray[np.float64]:
+def _beside(power: NDArray[np.float32]) -> NDArray[np.float64]:
     wide = round(2 * _BESIDE_HZ * _BLOCK / WORK_RATE)
     whole = power[: power.size // wide * wide].reshape(-1, wide)
     middles = (np.arange(whole.shape[0]) + 0.5) * wide
@@ -75,7 +78,7 @@ def _beside(power: NDArray[np.float64]) -> NDArray[np.float64]:
     return np.asarray(level + 1e-12 * float(power.max()) + 1e-30)
 
 
-def _over(power: NDArray[np.float64]) -> NDArray[np.float64]:
+def _over(power: NDArray[np.float32]) -> NDArray[np.float64]:
     """Return how far each bin stands over what lies beside it."""
     return np.asarray(power / _beside(power))
 

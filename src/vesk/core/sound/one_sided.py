@@ -13,6 +13,7 @@ from vesk.core.sound.coarse import Candidate
 from vesk.core.sound.features import WORK_RATE
 from vesk.core.sound.hearing import Hearing
 from vesk.core.sound.measurement import Line
+from vesk.core.sound.taper import hann
 from vesk.core.sound.windows import cut_at_rate, lay_windows
 
 PRIVATE_SHARE = 0.01  # of the loud moments: one recording of an event lacks at most half of that on both sides
@@ -110,7 +111,7 @@ def one_sided_shares(
 
 def _spectra(windows: NDArray[np.float32]) -> NDArray[np.complex64]:
     frames = np.lib.stride_tricks.sliding_window_view(windows, _FRAME, axis=1)[:, ::_HOP]
-    return np.asarray(fft.rfft(frames * np.hanning(_FRAME).astype(np.float32), axis=2), np.complex64)
+    return np.asarray(fft.rfft(frames * hann(_FRAME), axis=2), np.complex64)
 
 
 def _pooled(values: NDArray[np.float32]) -> NDArray[np.float32]:

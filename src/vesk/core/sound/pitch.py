@@ -11,6 +11,8 @@ from collections.abc import Callable
 import numpy as np
 from numpy.typing import NDArray
 
+from vesk.core.sound.taper import hann
+
 HOP = 960  # output samples between grains; each is twice as long
 _SEARCH = 480  # samples a grain may be taken earlier or later
 _SEAM = 100  # grains after which one lies exactly where it belongs: pieces that begin there join
@@ -40,7 +42,7 @@ def at_pitch(
         return read(begin + first, count)
     low = first // HOP // _SEAM * _SEAM
     grains = range(low, (first + count) // HOP + 2)
-    window = np.hanning(2 * HOP + 1)[:-1].astype(np.float32)[:, None]
+    window = hann(2 * HOP + 1)[:-1, None]
     where = [begin + round(number * HOP * speed) for number in grains]
     least, most = min(where) - HOP - _SEARCH, max(where) + 2 * HOP + _SEARCH
     sound = read(least, most - least)

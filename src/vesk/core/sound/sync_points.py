@@ -6,10 +6,11 @@ from dataclasses import dataclass, replace
 
 import numpy as np
 from numpy.typing import NDArray
-from scipy import ndimage, signal
+from scipy import fft, ndimage, signal
 
 from vesk.core.kinds import CLAP, TONE, SyncPointKind
 from vesk.core.sound.features import WORK_RATE
+from vesk.core.sound.taper import hann
 
 _HOP = 16  # samples: 1 ms
 _RISE_DB = 9.0
@@ -188,8 +189,9 @@ def _tones(piece: NDArray[np.float32]) -> list[SyncPoint]:
     count = piece.size // _TONE_FRAME
     if count < 6:
         return []
-    frames = piece[: count * _TONE_FRAME].reshape(count, _TONE_FRAME) * np.hanning(_TONE_FRAME).astype(np.float32)
-    power = np.abs(np.fft.rfft(frames, axis=1)) ** 2
+    frames = piece[: count * _TONE_FRAME].reshape(count, _TONE_FRAME)
+    bins = fft.rfft(frames * hann(_TONE_FRAME), axis=1)
+    power = bins.real**2 + bins.imag**2
     power[:, :6] = 0  # below 300 Hz is hum
     line = power.argmax(axis=1)
     rows_of = np.arange(count)

@@ -13,6 +13,7 @@ from vesk.core.sound.coarse import Candidate
 from vesk.core.sound.features import WORK_RATE
 from vesk.core.sound.hearing import Hearing
 from vesk.core.sound.resample import stretch
+from vesk.core.sound.taper import hann
 
 WINDOW_S = 1.5
 SHORTEST_S = 0.25
@@ -166,7 +167,7 @@ def cut(hearing: Hearing, starts: NDArray[np.int64], length: int, *, taper: bool
         Whether each fades in and out (Hann).
     """
     out = np.stack([hearing.window(int(start), length) for start in starts])
-    return out * np.hanning(length).astype(np.float32) if taper else out
+    return out * hann(length) if taper else out
 
 
 def cut_at_rate(
