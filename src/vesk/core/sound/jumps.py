@@ -26,6 +26,7 @@ MARGIN_S = 3.0  # beyond the windows that tell: one of them may have heard someb
 _EDGE_WINDOWS = 3
 _EDGE_S, _EDGE_WINDOW_S = 6.0, 0.5
 _EDGE_STEP_S = 0.0015  # less, in few windows, is who speaks from where
+_DIRECT = 0.5  # of an echo's height over its surroundings, which saturates
 _SEARCHED_S = 4.0  # a stretch this long can be searched for by its onsets
 
 
@@ -71,13 +72,16 @@ def find_levels(
     # Around every place found, steps of up to `REACH_S` are seen.
     around = [(0.0, first)]
     for above in _far(picture, sound, cells, place, others, levels[0]):
-        if all(abs(above - other) > 0.01 for other, _ in around):
+        if all(abs(above - other) > 0.01 for other, _ in around) and not place.is_echo(above):
             shifted = Candidate(place.guess.offset_s + above, place.guess.ppm, 0.0)
             curves = correlate_windows(picture, sound, cells, shifted, reach)
             around.append((above, curves))
+    # Nearer than a jump can be to the line, and where its echoes lie, nothing is a level of its own.
+    known = [(-LEAST_STEP_S, LEAST_STEP_S), *place.no_places_s]
     for above, curves in around:
         for _ in range(3):
-            added = _another(curves, base + above, levels, known=above == 0.0)
+            left_out = [(low - above, high - above) for low, high in known]
+            added = _another(curves, base + above, levels, known=left_out, echoes_s=place.echoes_s)
             if added is None:
                 break
             levels.append(OffsetLevel(above + added.above_s, added.surprise))
@@ -122,9 +126,14 @@ def _open_runs(levels: list[OffsetLevel]) -> list[NDArray[np.int64]]:
 
 
 def _another(
-    curves: Curves, base: NDArray[np.float64], levels: list[OffsetLevel], *, known: bool
+    curves: Curves,
+    base: NDArray[np.float64],
+    levels: list[OffsetLevel],
+    *,
+    known: list[tuple[float, float]],
+    echoes_s: tuple[float, ...],
 ) -> OffsetLevel | None:
-    """Find the level that explains best a stretch which no level explains so far."""
+    """Find the level that explains best a stretch which no level explains so far: of direct sound, not of an echo."""
     best: tuple[float, float] | None = None
     column = curves.columns(base)
     lags = curves.surprise.shape[1]
@@ -132,19 +141,38 @@ def _another(
     if reach < 16:
         return None
     shifts = np.arange(-reach, reach + 1)
-    apart = np.abs(shifts) * curves.step >= (LEAST_STEP_S * WORK_RATE if known else 0)
+    above_s = shifts * (curves.step / WORK_RATE)
+    apart = ~np.any([(above_s > low) & (above_s < high) for low, high in known], axis=0)
     for rows in _open_runs(levels):
         if rows.size < LEAST_WINDOWS:
             continue
         total = sum(curves.surprise[row, column[row] - reach : column[row] + reach + 1] for row in rows)
         total = np.where(apart, total, 0.0)
         k = int(np.argmax(total))
+        if echoes_s:
+            each = [curves.heights[row, column[row] - reach : column[row] + reach + 1] for row in rows]
+            k = _direct(np.sum(each, axis=0), k, [round(echo * WORK_RATE / curves.step) for echo in echoes_s])
         chance = log10_tail(float(total[k]), rows.size) + np.log10(lags / (2 * TOLERANCE + 1))
         if chance <= ACCEPT_LOG10 and (best is None or chance < best[0]):
             best = (float(chance), float(shifts[k] * curves.step / WORK_RATE))
     if best is None:
         return None
     return OffsetLevel(best[1], curves.along(base + best[1]))
+
+
+def _direct(heights: NDArray[np.float32], k: int, echoes: list[int]) -> int:
+    """Return the lag of the direct sound where an echo stands at lag `k`, by how high windows stand together; else `k`.
+
+    Direct sound has the sign of its echo; as far to the echo's other side the other sign stands.
+    """
+    sign = np.sign(float(heights[max(0, k - TOLERANCE) : k + TOLERANCE + 1].sum())) or 1.0
+
+    def height(at: int) -> tuple[float, int]:
+        near = range(max(0, at - TOLERANCE), min(heights.size, at + TOLERANCE + 1))
+        return max(((float(heights[one] * sign), one) for one in near), default=(0.0, k))
+
+    found = max((height(k - echo) for echo in echoes), default=(0.0, k))
+    return found[1] if found[0] > _DIRECT * height(k)[0] else k
 
 
 def assign(levels: list[OffsetLevel]) -> NDArray[np.int64]:

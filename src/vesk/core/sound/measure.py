@@ -13,6 +13,7 @@ from vesk.core.progress import OnProgress, unwatched
 from vesk.core.sound.by_sync_points import BySyncPoints, match_by_sync_points, speak_apart
 from vesk.core.sound.by_waveform import search_by_waveform
 from vesk.core.sound.coarse import Candidate, credited, prepare, search
+from vesk.core.sound.echo import on_direct
 from vesk.core.sound.features import FEATURE_RATE
 from vesk.core.sound.follow import follow_guess
 from vesk.core.sound.hearing import Hearing
@@ -343,6 +344,8 @@ def _with_best_channel(
     found_with: tuple[int, int],
     places: list[Verified],
 ) -> Measurement:
+    direct = on_direct(pictures[found_with[0]], sounds[found_with[1]], places[0], places[1:])
+    places = _distinct([direct, *places[1:]])
     looked = {found_with: places[0]}
     for p, s in pairs:
         if (p, s) not in looked:
@@ -358,6 +361,8 @@ def _with_best_channel(
     if found_with in early and early[chosen].clarity < _CLEARER * early[found_with].clarity:
         chosen = found_with  # the first that fits, unless another is clearly better
     p, s = chosen
+    if chosen != found_with:
+        looked[chosen] = on_direct(pictures[p], sounds[s], looked[chosen], places[1:])
     own = [looked[chosen], *places[1:]]
     base = float(looked[chosen].offset_at(middle))
     others = tuple(
@@ -390,11 +395,13 @@ def _decide(
             f"the two share only a sound that repeats (every {abs(best.repeat_s) * 1000:.1f} ms), which fixes no place"
         )
         return replace(basics, reason=reason)
-    serious = [one for one in places[1:] if one.log10_false_alarm <= _limit(one)]
+    rivals = (one for one in places[1:] if one.log10_false_alarm <= _limit(one))
+    serious = [one for one in rivals if not best.is_echo(float(one.offset_at(best.middle_s)) - best.at_middle_s)]
     apart = [one for one in serious if not _together(best, one)]
     traced = trace(picture, sound, best, apart)
     if traced is None:
         return replace(basics, reason="too few moments of it are clear enough to be timed")
+    traced = replace(traced, line=traced.line.wider(best.doubt_s)) if best.doubt_s else traced
     at = best.guess.offset_s
     used = {round(jump.step_s, 1) for jump in traced.line.jumps}
     rival = next(

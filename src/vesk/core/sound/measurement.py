@@ -114,6 +114,17 @@ class Line:
     bends: tuple[tuple[float, float, float], ...] = ()
     unsure: tuple[Jump, ...] = ()
 
+    def wider(self, by_s: float) -> Line:
+        """Return the line with a further standard error (s) of where it lies as a whole.
+
+        Parameters
+        ----------
+        by_s : float
+        """
+        first, *rest = self.covariance or ((),)
+        covariance = ((first[0] + by_s**2, *first[1:]), *rest) if first else ()
+        return replace(self, se_middle_s=float(np.hypot(self.se_middle_s, by_s)), covariance=covariance)
+
     def offset_at(self, picture_s: float) -> float:
         """Return the offset (seconds) at a picture time: where it minus sound time lies.
 

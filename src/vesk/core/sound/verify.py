@@ -24,6 +24,7 @@ _LOCAL = 128  # samples: heights are judged against the 8 ms either side
 _PAIRS = 3000
 _GLANCED, _EVERY = 40, 4  # so many windows, and every which of them tells whether a look at all is worth it
 _PROMISING_LOG10 = -0.5
+_ECHO_S = 0.001
 SPOKE = 3.0  # nats: a window this surprised (5 % by chance) has spoken for a line
 
 
@@ -50,6 +51,12 @@ class Verified:
         How high the windows that spoke stand on the line, in units of what lies around: grows with coherence.
     at_s, surprise : ndarray of float64, shape (windows,)
         Picture time of each window, and its surprise on the line.
+    echoes_s : tuple of float
+        By how much above the line (seconds) the very same sound fits once more: one recording's echo, and no place.
+    hall_s : tuple of (float, float) or None
+        Between which offsets above the line it fits wherever one looks, where one of the two stands in a hall.
+    doubt_s : float
+        Standard error of which of many arrivals in a hall is the first, seconds.
     """
 
     at_middle_s: float
@@ -64,6 +71,9 @@ class Verified:
     clarity: float
     at_s: NDArray[np.float64]
     surprise: NDArray[np.float64]
+    echoes_s: tuple[float, ...] = ()
+    hall_s: tuple[float, float] | None = None
+    doubt_s: float = 0.0
 
     @property
     def guess(self) -> Candidate:
@@ -71,6 +81,22 @@ class Verified:
         rate = -self.slope
         offset = (self.at_middle_s + rate * self.middle_s) / (1 + rate)
         return Candidate(offset, rate * 1e6, self.strength)
+
+    def is_echo(self, above_s: float) -> bool:
+        """Say whether what fits so far above the line is an echo of what lies on it.
+
+        Parameters
+        ----------
+        above_s : float
+            Seconds.
+        """
+        return any(low < above_s < high for low, high in self.no_places_s)
+
+    @property
+    def no_places_s(self) -> tuple[tuple[float, float], ...]:
+        """Between which offsets above the line (seconds) nothing is a place of its own."""
+        spans = [(one - _ECHO_S, one + _ECHO_S) for echo in self.echoes_s for one in (-echo, echo)]
+        return (*spans, (self.hall_s[0] - _ECHO_S, self.hall_s[1] + _ECHO_S)) if self.hall_s else tuple(spans)
 
     def offset_at(self, picture_s: NDArray[np.float64] | float) -> NDArray[np.float64] | float:
         """Return the rough offset at picture times, seconds.

@@ -69,7 +69,7 @@ def with_wander(line: Line, at_s: NDArray[np.float64], away_s: NDArray[np.float6
     if float(np.ptp(rates)) * 1e6 > _FURTHEST_PPM:
         # No clock: the line stays, and says how far about it the sound is heard.
         wider = float(np.sqrt(np.mean(bent**2)))
-        return replace(line, se_middle_s=float(np.hypot(line.se_middle_s, wider)), covariance=_widened(line, wider))
+        return line.wider(wider)
     return replace(
         line, at_middle_s=line.at_middle_s + level, ppm=line.ppm - slope * 1e6,
         se_middle_s=STANDING_S, se_ppm=se_rate * 1e6, covariance=(), places=(),
@@ -83,10 +83,3 @@ def _between_neighbours(away: NDArray[np.float64]) -> NDArray[np.float64]:
     inner = slice(_BESIDE, -_BESIDE)
     middles = [(np.roll(padded, k) + np.roll(padded, -k))[inner] / 2 for k in range(1, _BESIDE + 1)]
     return np.asarray(np.median(middles, axis=0))
-
-
-def _widened(line: Line, by_s: float) -> tuple[tuple[float, ...], ...]:
-    if not line.covariance:
-        return ()
-    first, *rest = line.covariance
-    return ((first[0] + by_s**2, *first[1:]), *rest)
