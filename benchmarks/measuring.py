@@ -11,6 +11,7 @@ from dataclasses import dataclass
 from itertools import product
 
 import conversations
+import echoes
 import material
 import moving
 import numpy as np
@@ -270,6 +271,7 @@ def main(scale: float) -> int:
     jumps(scale)
     conversations.main(scale)
     moving.main(scale)
+    echoes.main(scale)
     traps.main(scale)
     claps(scale)
     speed()

@@ -40,6 +40,14 @@ def reverberant(
     return np.asarray(sound + wet, np.float32)
 
 
+def echoing(sound: Sound, rate: int, *, late_s: float, amount: float, direct: float = 1.0) -> Sound:
+    """Add one echo, of a wall or a loudspeaker: `amount` times the sound, `late_s` after `direct` times the sound."""
+    late = round(late_s * rate)
+    out = direct * sound
+    out[late:] += amount * sound[: sound.size - late]
+    return np.asarray(out, np.float32)
+
+
 def with_noise(sound: Sound, noise: Sound, snr_db: float) -> Sound:
     """Add `noise` so that sound over noise is `snr_db`, by their energies over the whole length."""
     level = float(np.sqrt(np.mean(sound**2))) / max(float(np.sqrt(np.mean(noise**2))), 1e-12)

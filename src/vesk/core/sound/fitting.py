@@ -138,7 +138,8 @@ def _finely(
     for _ in range(2):
         weighted = fine.weighted(crossed, near)
         away, heights = fine.peaks(crossed, weighted)
-        usual = float(np.median(np.abs(away[near & np.isfinite(away)]))) if near.any() else 0.0
+        timed = np.abs(away[near & np.isfinite(away)])
+        usual = float(np.median(timed)) if timed.size else 0.0
         limit = min(max(6 * 1.4826 * usual, 1e-4), most_s)
         near = whole & crossed.heard & np.isfinite(away) & (np.abs(away) < limit)
         if len(places.above_s) > 1:
