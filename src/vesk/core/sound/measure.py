@@ -419,9 +419,10 @@ def _decide(
         share = rival.strength / best.strength
         reason = f"it fits at two places, {at:+.3f} s and, {share:.0%} as well, {rival.guess.offset_s:+.3f} s"
     else:
-        alone = one_sided_shares(picture, sound, traced.line)
+        alone = one_sided_shares(picture, sound, traced.line, echoes_s=best.echoes_s)
         if alone.two_events and (more_pictures or more_sounds):
-            alone = one_sided_shares(picture, sound, traced.line, more_pictures=more_pictures, more_sounds=more_sounds)
+            more = {"more_pictures": more_pictures, "more_sounds": more_sounds}
+            alone = one_sided_shares(picture, sound, traced.line, **more, echoes_s=best.echoes_s)
         if alone.two_events:
             reason = _TWO_EVENTS.format(alone.picture, alone.sound)
     head, tail = traced.stretch.head_s, traced.stretch.tail_s

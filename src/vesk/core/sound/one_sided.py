@@ -56,6 +56,7 @@ def one_sided_shares(
     *,
     more_pictures: Sequence[Hearing] = (),
     more_sounds: Sequence[Hearing] = (),
+    echoes_s: Sequence[float] = (),
 ) -> OneSided:
     """Tell how much each of two matched recordings holds that the other lacks.
 
@@ -67,6 +68,9 @@ def one_sided_shares(
     more_pictures, more_sounds : sequence of Hearing
         Their other channels, on the same clocks: a lav that hears one voice alone is no other event where the mix
         beside it holds both.
+    echoes_s : sequence of float
+        By how much later (seconds) an echo is heard on the scratch, negative: on the sound. What is heard between two
+        words may be the word before.
 
     Returns
     -------
@@ -95,16 +99,21 @@ def one_sided_shares(
     offsets = np.array([line.offset_at(float(at)) for at in middles])
     own = (middles - offsets) * WORK_RATE - half / ratio
 
-    def of_picture(one: Hearing) -> NDArray[np.complex64]:
-        return _spectra(np.stack([one.window(int(start), cells.length) for start in cells.starts]))
+    def of_picture(one: Hearing, late_s: float = 0.0) -> NDArray[np.complex64]:
+        late = round(late_s * WORK_RATE)
+        return _spectra(np.stack([one.window(int(start) - late, cells.length) for start in cells.starts]))
 
-    def of_sound(one: Hearing) -> NDArray[np.complex64]:
-        return _spectra(cut_at_rate(one, own, cells.length, ratio)[0])
+    def of_sound(one: Hearing, late_s: float = 0.0) -> NDArray[np.complex64]:
+        return _spectra(cut_at_rate(one, own - late_s * WORK_RATE, cells.length, ratio)[0])
 
     x, y = of_picture(picture), of_sound(sound)
+    again = (
+        [of_sound(sound, late) for late in echoes_s if late > 0],
+        [of_picture(picture, -e) for e in echoes_s if e < 0],
+    )
     return OneSided(
-        _lacking(x, [y, *(of_sound(one) for one in more_sounds)]),
-        _lacking(y, [x, *(of_picture(one) for one in more_pictures)]),
+        _lacking(x, [y, *again[0], *(of_sound(one) for one in more_sounds)]),
+        _lacking(y, [x, *again[1], *(of_picture(one) for one in more_pictures)]),
         1 + max(len(more_pictures), len(more_sounds)),
     )
 
