@@ -1,3 +1,3 @@
 """Vesk: conform dailies."""
 
-VERSION = "0.19.0"
+VERSION = "0.20.0"

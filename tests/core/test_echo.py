@@ -12,6 +12,7 @@ from vesk.core.sound.echo import on_direct
 from vesk.core.sound.features import WORK_RATE
 from vesk.core.sound.measure import measure
 from vesk.core.sound.verify import verify
+from vesk.core.verdict.along import says_along
 from vesk.simulator.paths import echoing, reverberant
 
 OFFSET_S = -1.25
@@ -38,6 +39,10 @@ def test_an_echo_is_neither_a_repetition_nor_where_sound_belongs(told, late_s, a
     assert found.decision == MATCHED, found.reason
     assert found.line.offset_at(found.middle_s) == pytest.approx(OFFSET_S, abs=2e-5)
     assert not found.line.jumps
+    says = says_along(found.line, "A", "S1", 48_000)
+    assert says.startswith(
+        ("S1 holds" if of_sound else "A hears") + f" everything once more {late_s * 1000:.1f} ms later"
+    )
 
 
 @pytest.mark.parametrize("direct", [1.0, 0.4])
@@ -58,6 +63,7 @@ def test_far_in_a_hall_the_first_arrival_counts_and_the_band_says_what_is_not_kn
     assert found.decision == MATCHED, found.reason
     away = abs(found.line.offset_at(found.middle_s) - OFFSET_S)
     assert away < max(1e-4, 2 * found.line.se_middle_s) < 0.006
+    assert ("S1 is so far" if of_sound else "A is so far") in says_along(found.line, "A", "S1", 48_000)
 
 
 def test_two_walls_and_a_recorder_before_one_of_its_own(told):

@@ -36,6 +36,10 @@ def measurement_json(
             for at, above, error in (line.bends if line else ())
         ],
         "places": [{"later_s": later, "share": share} for later, share in (line.places if line else ())],
+        "echoes": [
+            {"of": "picture" if late > 0 else "sound", "later_s": abs(late)} for late in (line.echoes if line else ())
+        ],
+        "hall": ("picture" if line.hall > 0 else "sound") if line and line.hall else None,
         "uncertainty_s": line.band_at(found.head_s) if line else None,
         "standard_error_s": line.standard_error_at(found.middle_s) if line else None,
         "standard_error_ppm": line.se_ppm if line else None,
@@ -76,8 +80,8 @@ def verdict_json(verdict: Verdict) -> dict[str, Any]:
 
 
 _PRINTED = (
-    "offset_s", "offset_frames", "ppm", "jumps", "unsure_jumps", "moves", "bends", "places", "uncertainty_s",
-    "decision", "log10_false_alarm",
+    "offset_s", "offset_frames", "ppm", "jumps", "unsure_jumps", "moves", "bends", "places", "echoes", "hall",
+    "uncertainty_s", "decision", "log10_false_alarm",
 )  # fmt: skip
 
 

@@ -401,7 +401,9 @@ def _decide(
     traced = trace(picture, sound, best, apart)
     if traced is None:
         return replace(basics, reason="too few moments of it are clear enough to be timed")
-    traced = replace(traced, line=traced.line.wider(best.doubt_s)) if best.doubt_s else traced
+    if best.echoes_s or best.doubt_s:
+        line = traced.line.wider(best.doubt_s) if best.doubt_s else traced.line
+        traced = replace(traced, line=replace(line, echoes=best.echoes_s, hall=best.hall))
     at = best.guess.offset_s
     used = {round(jump.step_s, 1) for jump in traced.line.jumps}
     rival = next(

@@ -100,6 +100,12 @@ class Line:
         its standard error, seconds; straight between them. `ppm` is then the mean rate.
     unsure : tuple of Jump
         Steps in pauses so long that somebody may have walked as far: or samples were lost there. Not in the line.
+    echoes : tuple of float
+        By how much later (seconds) the same sound is heard once more on the picture; negative: on the sound. The line
+        follows what arrives first.
+    hall : float
+        Standard error of which arrival that is where one of the two is far off in a hall, seconds; positive where the
+        picture is, negative where the sound is, 0 where neither.
     """
 
     middle_s: float
@@ -113,6 +119,8 @@ class Line:
     moves: tuple[tuple[float, float], ...] = ()
     bends: tuple[tuple[float, float, float], ...] = ()
     unsure: tuple[Jump, ...] = ()
+    echoes: tuple[float, ...] = ()
+    hall: float = 0.0
 
     def wider(self, by_s: float) -> Line:
         """Return the line with a further standard error (s) of where it lies as a whole.

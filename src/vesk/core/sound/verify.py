@@ -93,6 +93,11 @@ class Verified:
         return any(low < above_s < high for low, high in self.no_places_s)
 
     @property
+    def hall(self) -> float:
+        """`doubt_s`, positive where the picture is in the hall, negative where the sound is."""
+        return self.doubt_s if self.hall_s is None or self.hall_s[1] > -self.hall_s[0] else -self.doubt_s
+
+    @property
     def no_places_s(self) -> tuple[tuple[float, float], ...]:
         """Between which offsets above the line (seconds) nothing is a place of its own."""
         spans = [(one - _ECHO_S, one + _ECHO_S) for echo in self.echoes_s for one in (-echo, echo)]

@@ -1,6 +1,8 @@
-"""What a take holds beside a line and its jumps, in words: who moves, what may be either, a clock that wanders."""
+"""What a take holds beside a line and its jumps, in words: who moves, what may be either, wander, echoes."""
 
 from __future__ import annotations
+
+from collections.abc import Iterator
 
 from vesk.core.sound.distance import SPEED_OF_SOUND
 from vesk.core.sound.measurement import Jump, Line
@@ -11,7 +13,7 @@ _WANDER_TOLD_S = 20e-6
 
 
 def says_along(line: Line, picture: str, sound: str, sample_rate: int) -> str:
-    """Return sentences on what moves and wanders along a take; empty where nothing does.
+    """Return sentences on what moves, wanders and echoes along a take; empty where nothing does.
 
     Parameters
     ----------
@@ -22,7 +24,8 @@ def says_along(line: Line, picture: str, sound: str, sample_rate: int) -> str:
     sample_rate : int
         Of the sound, Hz.
     """
-    return " ".join(part for part in (_moves(line, picture), _unsure(line, sound, sample_rate), _wander(line)) if part)
+    parts = (_moves(line, picture), _unsure(line, sound, sample_rate), _wander(line), *_again(line, picture, sound))
+    return " ".join(part for part in parts if part)
 
 
 def _moves(line: Line, picture: str) -> str:
@@ -64,6 +67,24 @@ def either(one: Jump, sound: str, sample_rate: int) -> str:
     metres = abs(one.step_s) * SPEED_OF_SOUND
     what = "doubled" if samples > 0 else "lost"
     return f"somebody moved by {metres:.1f} m, or {sound} {what} {count(abs(samples))} samples"
+
+
+def _again(line: Line, picture: str, sound: str) -> Iterator[str]:
+    """Tell of a wall, a loudspeaker, a hall: what is heard louder later looks like an error and is none."""
+    first = "sound lies on what arrives first"
+    if line.echoes:
+        late = max(line.echoes, key=abs)
+        way = f"{abs(late) * 1000:.1f} ms later ({abs(late) * SPEED_OF_SOUND:.1f} m of way"
+        if late > 0:
+            yield f"{picture} hears everything once more {way}: a wall, or a loudspeaker); {first}."
+        else:
+            yield f"{sound} holds everything once more {way}: an echo, or two microphones in one mix); {first}."
+    elif line.hall:
+        who, known = (picture, line.hall) if line.hall > 0 else (sound, -line.hall)
+        yield (
+            f"{who} is so far off in a hall that echoes are louder than what comes straight; {first}, "
+            f"which is known to ±{2000 * known:.0f} ms."
+        )
 
 
 def _wander(line: Line) -> str:
