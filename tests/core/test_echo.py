@@ -10,7 +10,7 @@ from vesk.core.kinds import MATCHED
 from vesk.core.sound.coarse import Candidate
 from vesk.core.sound.echo import on_direct
 from vesk.core.sound.features import WORK_RATE
-from vesk.core.sound.measure import measure
+from vesk.core.sound.measure import measure, measure_channels
 from vesk.core.sound.verify import verify
 from vesk.core.verdict.along import says_along
 from vesk.simulator.paths import echoing, reverberant
@@ -70,6 +70,15 @@ def test_two_walls_and_a_recorder_before_one_of_its_own(told):
     twice = echoing(echoing(told, WORK_RATE, late_s=0.019, amount=1.1), WORK_RATE, late_s=0.052, amount=0.8)
     found = measure(*pair(twice, echoing(told, WORK_RATE, late_s=0.07, amount=0.7)))
     assert found.line.offset_at(found.middle_s) == pytest.approx(OFFSET_S, abs=3e-5)
+
+
+def test_every_channel_is_laid_on_direct_sound(told):
+    late = np.concatenate([np.zeros(64, np.float32), told[:-64]])
+    picture, lav = pair(echoing(told, WORK_RATE, late_s=0.041, amount=1.0, direct=0.6), told)
+    found = measure_channels([picture], [hearing(late, 0.001, 5), lav])
+    assert found.channel == 1
+    assert found.line.offset_at(found.middle_s) == pytest.approx(OFFSET_S, abs=2e-5)
+    assert found.others[0].later_s == pytest.approx(0.004, abs=2e-4)
 
 
 def test_a_place_without_an_echo_stays_as_it_is(told):

@@ -351,7 +351,8 @@ def _with_best_channel(
         if (p, s) not in looked:
             place = verify(pictures[p], sounds[s], places[0].guess, tried=len(pairs))
             if place is not None and place.log10_false_alarm <= _limit(place):
-                looked[p, s] = place
+                echoes = bool(direct.echoes_s) or direct.hall_s is not None
+                looked[p, s] = on_direct(pictures[p], sounds[s], place) if echoes else place
     strongest = max(place.strength for place in looked.values())
     good = {pair: place for pair, place in looked.items() if place.strength >= 0.6 * strongest}
     middle = places[0].middle_s
