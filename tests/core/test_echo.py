@@ -72,11 +72,12 @@ def test_two_walls_and_a_recorder_before_one_of_its_own(told):
     assert found.line.offset_at(found.middle_s) == pytest.approx(OFFSET_S, abs=3e-5)
 
 
-def test_every_channel_is_laid_on_direct_sound(told):
+@pytest.mark.parametrize("late_s", [0.041, 0.36])
+def test_every_channel_is_laid_on_direct_sound(told, late_s):
     late = np.concatenate([np.zeros(64, np.float32), told[:-64]])
-    picture, lav = pair(echoing(told, WORK_RATE, late_s=0.041, amount=1.0, direct=0.6), told)
+    picture, lav = pair(echoing(told, WORK_RATE, late_s=late_s, amount=1.0, direct=0.6), told)
     found = measure_channels([picture], [hearing(late, 0.001, 5), lav])
-    assert found.channel == 1
+    assert (found.decision, found.channel) == (MATCHED, 1), found.reason
     assert found.line.offset_at(found.middle_s) == pytest.approx(OFFSET_S, abs=2e-5)
     assert found.others[0].later_s == pytest.approx(0.004, abs=2e-4)
 

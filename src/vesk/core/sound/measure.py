@@ -345,14 +345,15 @@ def _with_best_channel(
     places: list[Verified],
 ) -> Measurement:
     direct = on_direct(pictures[found_with[0]], sounds[found_with[1]], places[0], places[1:])
+    echoes = bool(direct.echoes_s) or direct.hall_s is not None
     places = _distinct([direct, *places[1:]])
+    rest = places[1:]
     looked = {found_with: places[0]}
     for p, s in pairs:
         if (p, s) not in looked:
             place = verify(pictures[p], sounds[s], places[0].guess, tried=len(pairs))
             if place is not None and place.log10_false_alarm <= _limit(place):
-                echoes = bool(direct.echoes_s) or direct.hall_s is not None
-                looked[p, s] = on_direct(pictures[p], sounds[s], place) if echoes else place
+                looked[p, s] = on_direct(pictures[p], sounds[s], place, rest) if echoes else place
     strongest = max(place.strength for place in looked.values())
     good = {pair: place for pair, place in looked.items() if place.strength >= 0.6 * strongest}
     middle = places[0].middle_s
@@ -362,9 +363,9 @@ def _with_best_channel(
     if found_with in early and early[chosen].clarity < _CLEARER * early[found_with].clarity:
         chosen = found_with  # the first that fits, unless another is clearly better
     p, s = chosen
-    if chosen != found_with:
-        looked[chosen] = on_direct(pictures[p], sounds[s], looked[chosen], places[1:])
-    own = [looked[chosen], *places[1:]]
+    if chosen != found_with and not echoes:
+        looked[chosen] = on_direct(pictures[p], sounds[s], looked[chosen], rest)
+    own = [looked[chosen], *rest]
     base = float(looked[chosen].offset_at(middle))
     others = tuple(
         OtherChannel(channel, looked[p, channel].strength, base - float(looked[p, channel].offset_at(middle)))
