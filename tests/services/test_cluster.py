@@ -4,6 +4,7 @@ import os
 import signal
 import socket
 import subprocess
+import threading
 
 import psycopg
 import pytest
@@ -64,6 +65,30 @@ def test_a_taken_port_is_noticed_and_another_used(own):
         assert own.port() != first
         with psycopg.connect(own.url("postgres")):
             pass
+
+
+def test_no_outgoing_connection_is_handed_its_port(own):
+    # One that is holds it while a killed server is to come back there.
+    cluster.start(own)
+    assert own.port() < 32_768
+
+
+def test_one_that_reads_its_journal_is_waited_for_and_not_started_again(own):
+    cluster.start(own)
+    status, pid = own.data / "postmaster.pid", postmaster(own)
+    ready = status.read_bytes()
+    status.write_bytes(ready.replace(b"ready   ", b"starting"))
+    told = []
+
+    def tell(text):
+        told.append(text)
+        threading.Timer(1.0, status.write_bytes, [ready]).start()
+
+    cluster.start(own, tell=tell)
+    assert len(told) == 1
+    assert "journal" in told[0]
+    assert status.read_bytes() == ready
+    assert postmaster(own) == pid
 
 
 def test_a_process_number_used_again_is_not_taken_for_ours(tmp_path):

@@ -43,7 +43,7 @@ def watched(tmp_path, monkeypatch):
     thread.start()
     yield running, own, ended
     asked.set()
-    thread.join(20)
+    thread.join(150)  # it may be starting the database
     monkeypatch.undo()
     running.end()
     assert ended == [KeyboardInterrupt]
@@ -65,7 +65,7 @@ def test_a_database_that_was_killed_is_back_on_its_port_and_ten_deaths_end_nothi
         except psycopg.OperationalError:
             return False
 
-    until(back, 40, "the database")
+    until(back, 120, "the database")  # a slow disk: every file is looked at after a kill
     assert own.port() == port
     deaths = [0]
 

@@ -16,7 +16,11 @@ from vesk.core.errors import VeskError
 from vesk.services import keeping
 from vesk.services.keeping import Cluster
 
-FIRST_PORT = 54_870
+# Below what the kernel hands to outgoing connections (32 768 to 60 999): one of those would hold the port of a server
+# that was killed, and a probe of a closed port there connects to itself now and then.
+FIRST_PORT = 24_870
+_STATUS_LINE = 7  # of postmaster.pid: what the server says of itself
+_STARTS_S = 900.0  # a server that was killed reads its journal, and every file, before it answers
 _ACCOUNT = "postgres"
 
 
@@ -163,6 +167,26 @@ def answers(cluster: Cluster) -> bool:
         return False
 
 
+def _recovers(cluster: Cluster) -> bool:
+    """Say whether the server lives and takes no connection yet, as one does that was killed."""
+    try:
+        lines = (cluster.data / "postmaster.pid").read_text(encoding="utf-8", errors="replace").splitlines()
+    except OSError:
+        return False
+    return lines[_STATUS_LINE : _STATUS_LINE + 1] == ["starting"] and running(cluster)
+
+
+def _wait_while_it_recovers(cluster: Cluster, tell: Callable[[str], None]) -> None:
+    """Wait for a server that is reading its journal: nothing is broken, and starting it again would not help."""
+    deadline = time.monotonic() + _STARTS_S
+    told = False
+    while _recovers(cluster) and time.monotonic() < deadline:
+        if not told:
+            tell("the database was not ended in order; it reads its journal and looks at every file before it answers")
+            told = True
+        time.sleep(0.5)
+
+
 def _is_own(cluster: Cluster) -> bool:
     """Say whether the server that answers at its port is its own: a killed one's port may be another's by now."""
     import psycopg  # noqa: PLC0415 - keeps `status` and `stop` quick
@@ -190,6 +214,7 @@ def start(
     """
     problem = ""
     for attempt in range(20):
+        _wait_while_it_recovers(cluster, tell)
         if running(cluster):
             if answers(cluster) and _is_own(cluster):
                 return
