@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections.abc import Sequence
 from dataclasses import dataclass
 from itertools import product
 
@@ -95,12 +96,28 @@ def _compare(picture: Hearing, p_s: float, sound: Hearing, s_s: float) -> tuple[
     return lag, r, chance + float(np.log10(2))
 
 
-def match_by_sync_points(picture: Hearing, sound: Hearing) -> BySyncPoints | None:
+def clear_claps(hearing: Hearing) -> list[SyncPoint]:
+    """Return what can be a clap: sticks and hands are gone within a fifth of a second, a syllable is not.
+
+    Parameters
+    ----------
+    hearing : Hearing
+        One channel.
+    """
+    found = find_sync_points(hearing.window(0, hearing.size), most=MOST)
+    return [one for one in found if one.kind == CLAP and one.score >= _LEAST_SCORE and one.decay_ms <= _LONGEST_MS]
+
+
+def match_by_sync_points(
+    picture: Hearing, sound: Hearing, claps: tuple[Sequence[SyncPoint], Sequence[SyncPoint]] | None = None
+) -> BySyncPoints | None:
     """Match two recordings by the claps both hear.
 
     Parameters
     ----------
     picture, sound : Hearing
+    claps : two sequences of SyncPoint, optional
+        Their `clear_claps`, where they are known.
 
     Returns
     -------
@@ -112,7 +129,7 @@ def match_by_sync_points(picture: Hearing, sound: Hearing) -> BySyncPoints | Non
     Each pair of claps is compared by its flattened waveform: the same clap heard twice keeps its
     grain, another clap of the same sticks does not. Several pairs at one offset multiply their chances.
     """
-    first, second = (_clear(find_sync_points(one.window(0, one.size), most=MOST)) for one in (picture, sound))
+    first, second = claps or (clear_claps(picture), clear_claps(sound))
     if not first or not second:
         return None
     pairs = []
@@ -137,11 +154,6 @@ def match_by_sync_points(picture: Hearing, sound: Hearing) -> BySyncPoints | Non
                 1 if r > 0 else -1,
             )
     return best
-
-
-def _clear(found: list[SyncPoint]) -> list[SyncPoint]:
-    """Return what can be a clap: sticks and hands are gone within a fifth of a second, a syllable is not."""
-    return [one for one in found if one.kind == CLAP and one.score >= _LEAST_SCORE and one.decay_ms <= _LONGEST_MS]
 
 
 def speak_apart(picture: Hearing, sound: Hearing, found: BySyncPoints) -> bool:

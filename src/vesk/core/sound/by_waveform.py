@@ -5,12 +5,14 @@ from __future__ import annotations
 from math import ceil
 
 import numpy as np
+import soxr
 from numpy.typing import NDArray
 from scipy import fft, ndimage
 
 from vesk.core.sound.coarse import Candidate, distinct
 from vesk.core.sound.features import WORK_RATE
 from vesk.core.sound.hearing import Hearing
+from vesk.core.sound.resample import to_rate
 
 SEGMENT_S = 4.0
 MAX_SEGMENTS = 8
@@ -18,19 +20,33 @@ MAX_PPM = 600.0
 _STEP_PPM = 300.0  # half of it moves a segment's ends by 300 µs: half a period at the band's upper end
 _FOLD = 4
 _RATE = WORK_RATE // _FOLD  # what lies above 2 kHz rarely agrees where this search is needed
+_DENSE = 2 * _RATE  # at which a piece is stretched, along straight lines between its samples
 _CELL = 4  # samples at _RATE: lags are gathered into cells of 1 ms
-_BLOCK = 1 << 17  # samples at WORK_RATE: a transform that a core's cache holds
+_BLOCK = 1 << 15  # samples at _RATE: a transform that a core's cache holds
+_PIECE = 1 << 20  # samples at WORK_RATE brought lower at once
 _LARGEST_S = 1800.0  # longer, a search everywhere is left to the onsets
 _TOGETHER = 4  # blocks transformed at once: twice as fast as one after the other
 _CAP = 8.0
-_BINS = np.arange(_BLOCK // (2 * _FOLD) + 1) * (WORK_RATE / _BLOCK)
+_TOLD = 20_000  # cells that tell what is usual
+_BINS = np.arange(_BLOCK // 2 + 1) * (_RATE / _BLOCK)
 _BAND = (_BINS >= 150) & (_BINS <= 1800)  # Hz
-_SMOOTH = round(40.0 * _BLOCK / WORK_RATE)  # 40 Hz: hum's lines go, a voice's shape stays flat
+_SMOOTH = round(40.0 * _BLOCK / _RATE)  # 40 Hz: hum's lines go, a voice's shape stays flat
+
+
+def _low(hearing: Hearing, first: int, count: int) -> NDArray[np.float32]:
+    """Return `count` samples of a recording at `_RATE` from sample `first` on, zero outside it."""
+    lower = soxr.ResampleStream(WORK_RATE, _RATE, 1, dtype="float32", quality="HQ")
+    begin, end = first * _FOLD, (first + count) * _FOLD
+    pieces = [
+        lower.resample_chunk(hearing.window(at, min(_PIECE, end - at)), last=at + _PIECE >= end)
+        for at in range(begin, end, _PIECE)
+    ]
+    return np.concatenate(pieces)
 
 
 def _flat(sound: NDArray[np.float32]) -> NDArray[np.complex64]:
-    """Return a block's spectrum below 2 kHz, its broad shape and what lies below speech taken out."""
-    spectrum = fft.rfft(sound, _BLOCK)[: _BINS.size]
+    """Return a block's spectrum, its broad shape and what lies below speech taken out."""
+    spectrum = fft.rfft(sound, _BLOCK)
     level = np.sqrt(np.maximum(ndimage.uniform_filter1d(spectrum.real**2 + spectrum.imag**2, _SMOOTH), 0))
     spectrum /= level + 1e-3 * level.mean() + 1e-20
     spectrum[~_BAND] = 0
@@ -84,17 +100,18 @@ def search_by_waveform(
     bank -= bank[np.argmin(np.abs(bank))]
     cells = int((high - low) * _RATE) // _CELL + 1
     tables = {base + float(drift): np.zeros((2, cells)) for base in rates_ppm for drift in bank}
-    first = max(0, int((head - high) * WORK_RATE))
-    last = min(sound.size, ceil((tail - low) * WORK_RATE))
-    hop = _BLOCK - ceil(length * 1.1 * WORK_RATE)
-    hop -= hop % (_FOLD * _CELL)
+    first = max(0, int((head - high) * _RATE))
+    last = min(sound.size // _FOLD, ceil((tail - low) * _RATE))
+    hop = _BLOCK - ceil(length * 1.1 * _RATE)
+    hop -= hop % _CELL
     begins = range(first - _BLOCK + hop, last, hop)
+    heard = _low(sound, begins[0], begins[-1] + _BLOCK - begins[0])
     blocks = [
-        (some, np.stack([_flat(sound.window(at, _BLOCK)) for at in some]))
+        (some, np.stack([_flat(heard[at - begins[0] :][:_BLOCK]) for at in some]))
         for some in (begins[n : n + _TOGETHER] for n in range(0, len(begins), _TOGETHER))
     ]
     for start in starts:
-        piece = picture.window(int(start * WORK_RATE), int(length * WORK_RATE))
+        piece = to_rate(_low(picture, int(start * _RATE), int(length * _RATE)), _RATE, _DENSE)
         for ppm, table in tables.items():
             segment = np.conj(_flat(_stretched(piece, ppm)))
             # Offsets are compared at the take's middle: drift moves them from segment to segment.
@@ -108,14 +125,17 @@ def search_by_waveform(
 
 
 def _stretched(piece: NDArray[np.float32], ppm: float) -> NDArray[np.float32]:
-    """Return a piece as it lasts on a recorder that runs fast: 1 + p for a picture second.
+    """Return a piece at `_RATE` as it lasts on a recorder that runs fast: 1 + p for a picture second.
 
     Along straight lines between samples: what that takes from the upper band is given back when it is made flat.
     """
     if not ppm:
-        return piece
-    at = np.arange(round(piece.size * (1 + ppm * 1e-6))) / (1 + ppm * 1e-6)
-    return np.interp(at, np.arange(piece.size), piece).astype(np.float32)
+        return piece[:: _DENSE // _RATE]
+    step = _DENSE / _RATE / (1 + ppm * 1e-6)
+    at = np.arange(int((piece.size - 2) / step)) * step
+    low = at.astype(np.int64)
+    part = (at - low).astype(np.float32)
+    return np.asarray(piece[low] * (1 - part) + piece[low + 1] * part)
 
 
 def _add_segment(
@@ -126,36 +146,28 @@ def _add_segment(
     base: float,
 ) -> None:
     """Correlate one segment with every block and add its squared heights; offset = base - sound time."""
-    best = np.zeros(table.shape[1])
-    shifted = (
-        (at, curve)
-        for some, spectra in blocks
-        if _reached(some, base, best.size, hop)
-        for at, curve in zip(some, fft.irfft(spectra * segment, _BLOCK // _FOLD), strict=True)
-    )
-    for at, whole in shifted:
-        # Index l: the segment's start meets sound sample at + _FOLD l; offsets fall as l grows.
-        last = int((base - at / WORK_RATE) * _RATE) // _CELL
-        count = hop // _FOLD // _CELL
-        if last < 0 or last - count >= best.size:
-            continue
-        curve = whole[: hop // _FOLD]
-        usual = float(np.dot(curve, curve)) / curve.size or 1.0
-        heights = curve * curve
-        while heights.size > count:  # the highest of each cell
-            heights = np.maximum(heights[::2], heights[1::2])
-        heights = heights[::-1]
+    best = np.zeros(table.shape[1], np.float32)
+    for some, spectra in blocks:
+        # Index l: the segment's start meets sound sample some[0] + l; offsets fall as l grows, from block to block too.
+        last = int(base * _RATE - some[0]) // _CELL
+        count = len(some) * hop // _CELL
         low, high = max(0, last - count + 1), min(best.size, last + 1)
-        part = heights[low - (last - count + 1) : heights.size - (last + 1 - high)]
-        np.maximum(best[low:high], np.minimum(part / usual, _CAP**2), out=best[low:high])
-    table[0] += ndimage.maximum_filter1d(best, 3)
+        if low >= high:
+            continue
+        curves = fft.irfft(spectra * segment, _BLOCK)[:, :hop]
+        usual = np.einsum("ij,ij->i", curves, curves)[:, None] / hop
+        heights = np.abs(curves, out=curves)
+        for _ in range(_CELL.bit_length() - 1):  # the highest of each cell
+            heights = np.maximum(heights[:, ::2], heights[:, 1::2])
+        heights *= heights
+        heights /= np.where(usual > 0, usual, 1)
+        part = np.minimum(heights, _CAP**2, out=heights).reshape(-1)[::-1]
+        best[low:high] = part[low - (last - count + 1) : part.size - (last + 1 - high)]
+    wide = best.copy()  # with what lies beyond a cell's edge
+    np.maximum(wide[1:], best[:-1], out=wide[1:])
+    np.maximum(wide[:-1], best[1:], out=wide[:-1])
+    table[0] += wide
     table[1] += best > 0
-
-
-def _reached(some: range, base: float, cells: int, hop: int) -> bool:
-    """Say whether any of some blocks can hold what a segment is laid at, within so many cells."""
-    latest, earliest = (int((base - at / WORK_RATE) * _RATE) // _CELL for at in (some[0], some[-1]))
-    return latest >= 0 and earliest - hop // _FOLD // _CELL < cells
 
 
 def _peaks(
@@ -165,9 +177,10 @@ def _peaks(
     if not heard.any():
         return []
     # A capped, squared maximum of a few cells lies near 5 with a spread of 3 under chance.
-    usual = float(np.median(total[heard] / met[heard]))
+    some = np.flatnonzero(heard)[:: 1 + heard.size // _TOLD]
+    usual = float(np.median(total[some] / met[some]))
     score = np.where(heard, (total - usual * met) / np.sqrt(np.maximum(met, 1)), 0.0)
-    spread = float(np.median(np.abs(score[heard] - np.median(score[heard])))) * 1.4826 or 1.0
+    spread = float(np.median(np.abs(score[some] - np.median(score[some])))) * 1.4826 or 1.0
     height = score / spread
     index = np.flatnonzero((ndimage.maximum_filter1d(height, 101) == height) & (height > 3))
     index = index[np.argsort(height[index])[::-1][:most]]

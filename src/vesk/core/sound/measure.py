@@ -10,7 +10,7 @@ import numpy as np
 from vesk.core.errors import StoppedError
 from vesk.core.kinds import AMBIGUOUS, MATCHED
 from vesk.core.progress import OnProgress, unwatched
-from vesk.core.sound.by_sync_points import BySyncPoints, match_by_sync_points, speak_apart
+from vesk.core.sound.by_sync_points import BySyncPoints, clear_claps, match_by_sync_points, speak_apart
 from vesk.core.sound.by_waveform import search_by_waveform
 from vesk.core.sound.coarse import Candidate, credited, prepare, search
 from vesk.core.sound.echo import on_direct
@@ -169,11 +169,13 @@ def _by_sync_points(
     pictures: Sequence[Hearing], sounds: Sequence[Hearing], pairs: list[tuple[int, int]]
 ) -> Measurement | None:
     """Match by claps alone, where the windows together could not: a clap or two in silence."""
+    if max(pictures[0].seconds, sounds[0].seconds) > _CLAPS_WITHIN_S:
+        return None
+    near = {s: clear_claps(sounds[s]) for s in sorted({s for _, s in pairs})}
+    seen = {p: clear_claps(pictures[p]) for p in sorted({p for p, _ in pairs})} if any(near.values()) else {}
     for p, s in pairs:
         picture, sound = pictures[p], sounds[s]
-        if max(picture.seconds, sound.seconds) > _CLAPS_WITHIN_S:
-            continue
-        found = match_by_sync_points(picture, sound)
+        found = match_by_sync_points(picture, sound, (seen.get(p, ()), near[s]))
         if found is None or found.log10_false_alarm + np.log10(len(pairs)) > ACCEPT_LOG10:
             continue
         if speak_apart(picture, sound, found):

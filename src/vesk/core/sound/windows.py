@@ -198,12 +198,12 @@ def cut_at_rate(
     count = int(length / ratio) + 2 * _PAD + 2
     span = int(first.max() - first.min()) + count
     if span < first.size * count:  # they overlap: what they cover goes through the resampler once
-        out = stretch(hearing.window(int(first.min()), span).reshape(-1, 1), ratio)[:, 0]
+        out = stretch(hearing.window(int(first.min()), span).reshape(-1, 1), ratio, quality="HQ")[:, 0]
         exact = (own - first.min()) * ratio
         at = np.rint(exact).astype(np.int64)
         return np.stack([out[k : k + length] for k in at]), exact - at
     # One after the other through one resampler: setting it up costs more than a window.
-    out = stretch(cut(hearing, first, count, taper=False).reshape(-1, 1), ratio)[:, 0]
+    out = stretch(cut(hearing, first, count, taper=False).reshape(-1, 1), ratio, quality="HQ")[:, 0]
     exact = (np.arange(first.size) * count + own - first) * ratio
     at = np.rint(exact).astype(np.int64)
     return np.stack([out[k : k + length] for k in at]), exact - at
