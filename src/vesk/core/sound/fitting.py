@@ -78,7 +78,7 @@ def fit(picture: Hearing, sound: Hearing, cells: Stretch, path: fine.Path) -> Fi
     near = clear & (np.abs(away) < ROUGH_S * 2)
     if near.sum() < LEAST_AGREEING or not _backed(at[near], path):
         return None
-    path = _robust(at[near], away[near], path)
+    path, _ = _robust(at[near], away[near], path, np.zeros(int(near.sum()), np.int64))
     crossed = _realigned(picture, sound, crossed, path)
     away, heights = fine.peaks(crossed, crossed.whitened())
     clear = whole & np.isfinite(away) & (heights > CLEAR)
@@ -119,6 +119,10 @@ def fit_places(picture: Hearing, sound: Hearing, cells: Stretch, path: fine.Path
     near = whole & np.isfinite(away) & (heights > CLEAR) & (np.abs(away) < ROUGH_S)
     if near.sum() < LEAST_AGREEING or not _backed(at[near], path):
         return None
+    # Followed to a tenth of a millisecond: left there, a place's windows would be what scatters about the others.
+    path, later = _robust(at[near], away[near], path, places.of[near], len(places.above_s))
+    places = replace(places, above_s=tuple(one + more for one, more in zip(places.above_s, later, strict=True)))
+    crossed = _realigned(picture, sound, crossed, path, places.of_windows_s)
     return _finely(picture, sound, crossed, near, whole, places, ROUGH_S)
 
 
@@ -195,12 +199,20 @@ def _realigned(
     return fine.cross(picture, sound, crossed.cells, path, above)
 
 
-def _robust(at: NDArray[np.float64], away: NDArray[np.float64], path: fine.Path) -> fine.Path:
-    """Move a path to where most windows lie: level, slope and steps by iterated reweighting (Tukey's bisquare)."""
+def _robust(
+    at: NDArray[np.float64], away: NDArray[np.float64], path: fine.Path, of: NDArray[np.int64], places: int = 1
+) -> tuple[fine.Path, list[float]]:
+    """Move a path to where most windows lie: level, slope and steps by iterated reweighting (Tukey's bisquare).
+
+    Returns it, and by how much more each of so many places lies above the first of them, seconds.
+    """
     x = at - path.middle_s
-    design = np.stack([np.ones(x.size), x, *(at > when for when, _ in path.jumps)], axis=1)
+    own = [of == number for number in range(1, places)]
+    design = np.stack([np.ones(x.size), x, *(at > when for when, _ in path.jumps), *own], axis=1)
     values = np.zeros(design.shape[1])
     values[0] = float(np.median(away))
+    if places > 1:  # where one place lies well and another does not, the other's windows would count as strays
+        values = np.linalg.lstsq(design, away, rcond=1e-6)[0]
     for _ in range(25):
         residual = away - design @ values
         scale = max(float(np.median(np.abs(residual))) * 1.4826, 2e-7)
@@ -209,8 +221,10 @@ def _robust(at: NDArray[np.float64], away: NDArray[np.float64], path: fine.Path)
         # A prior of ±300 ppm, as in the fit that follows.
         normal[1, 1] += (scale / 300e-6) ** 2
         values = np.linalg.solve(normal, (design * weight[:, None]).T @ away)
-    jumps = tuple((when, step + float(new)) for (when, step), new in zip(path.jumps, values[2:], strict=True))
-    return replace(path, level_s=path.level_s + float(values[0]), slope=path.slope + float(values[1]), jumps=jumps)
+    level, slope, *more = values.tolist()
+    jumps = tuple((when, step + new) for (when, step), new in zip(path.jumps, more, strict=False))
+    later = [0.0, *more[len(jumps) :]]
+    return replace(path, level_s=path.level_s + level, slope=path.slope + slope, jumps=jumps), later
 
 
 def heard_from(fitted: Fitted) -> tuple[tuple[float, float], ...]:

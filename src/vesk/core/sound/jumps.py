@@ -18,6 +18,8 @@ from vesk.core.sound.windows import LEAST_SHARED_S, SHORTEST_S, Stretch
 
 REACH_S = 0.16  # a step up to this is found around the line itself; a larger one as a place of its own
 LEAST_WINDOWS = 3
+_OPEN_NATS = 8.0  # every moment as likely as that may be a jump's
+_SURELY_NATS = 5.0  # a window that says more for a level lies on it
 SWITCH_NATS = 12.0  # evidence that a change of line must bring
 ACCEPT_LOG10 = -6.0  # a new level must not be chance
 _ALIKE_PPM = 700.0
@@ -216,17 +218,29 @@ def changes(levels: list[OffsetLevel], path: NDArray[np.int64], at_s: NDArray[np
     """
     made = []
     edges = np.flatnonzero(np.diff(path))
-    for edge in edges:
+    bounds = [0, *(edges + 1), path.size]
+    for number, edge in enumerate(edges):
         a, b = int(path[edge]), int(path[edge + 1])
         own = levels[a].surprise[: edge + 1][path[: edge + 1] == a]
         spoke_before = np.flatnonzero((path[: edge + 1] == a) & (levels[a].surprise[: edge + 1] > 3.0))
         spoke_after = edge + 1 + np.flatnonzero((path[edge + 1 :] == b) & (levels[b].surprise[edge + 1 :] > 3.0))
         if not own.size or not spoke_before.size or not spoke_after.size:
             continue
-        made.append(
-            Change(levels[b].above_s - levels[a].above_s, float(at_s[spoke_before[-1]]), float(at_s[spoke_after[0]]))
-        )
+        first, last = _open(levels[a].surprise, levels[b].surprise, int(bounds[number]), int(bounds[number + 2]))
+        before, after = (int(spoke_before[-1]), int(spoke_after[0]))
+        before, after = min(before, first), max(after, last)
+        made.append(Change(levels[b].above_s - levels[a].above_s, float(at_s[before]), float(at_s[after])))
     return made
+
+
+def _open(one: NDArray[np.float32], other: NDArray[np.float32], low: int, high: int) -> tuple[int, int]:
+    """Return the last window that surely lies on one level, and the first that surely lies on another.
+
+    Where somebody else speaks meanwhile, neither says a thing, and one window in twenty speaks for either by chance.
+    """
+    told = np.concatenate([[0.0], np.cumsum(one[low:high] - other[low:high])])
+    inside = low + np.flatnonzero(told >= told.max() - _SURELY_NATS)
+    return max(low, int(inside[0]) - 1), min(high - 1, int(inside[-1]))
 
 
 def at_edge(
@@ -326,7 +340,7 @@ def place_jump(
     count = int((after_s - before_s + 2 * margin + abs(step_s)) * WORK_RATE)
     first, second = _products(picture, sound, path, step_s, start, count, above_s)
     edge = int(margin * WORK_RATE)
-    scale = _scale(first[:edge], second[-edge:])
+    scale = _scale(first[:edge], second[-edge:], len(above_s))
     # Before it the one line holds; the other from where the sound goes on: a step later.
     before = np.concatenate([[0.0], np.cumsum(first)])
     after = np.concatenate([[0.0], np.cumsum(second)])
@@ -334,7 +348,7 @@ def place_jump(
     resumes = np.clip(moments + round(step_s * WORK_RATE), 0, count)
     gain = (before + after[-1] - after[resumes]) * scale
     gain[(moments + step_s * WORK_RATE < 0) | (moments + step_s * WORK_RATE > count)] = -np.inf
-    inside = np.flatnonzero(gain >= gain.max() - 8.0)
+    inside = np.flatnonzero(gain >= gain.max() - _OPEN_NATS)
     best = np.flatnonzero(gain >= gain.max() - 0.5)
     at = start + (float(best[0]) + float(best[-1])) / 2
     return at / WORK_RATE, (start + float(inside[0])) / WORK_RATE, (start + float(inside[-1])) / WORK_RATE
@@ -393,10 +407,13 @@ def _levelled(sound: NDArray[np.float64]) -> NDArray[np.float64]:
     return np.asarray(sound / np.sqrt(np.maximum(power, 0) + 0.5 * float(power.mean()) + 1e-30))
 
 
-def _scale(before: NDArray[np.float64], after: NDArray[np.float64]) -> float:
-    """Return nats a unit of product: the correlation r of unit signals tells r / (1 - r**2) a product."""
+def _scale(before: NDArray[np.float64], after: NDArray[np.float64], places: int) -> float:
+    """Return nats a unit of product: the correlation r of unit signals tells r / (1 - r**2) a product.
+
+    Of several places one is spoken from at a time; the others' products add chance alone.
+    """
     r = float(np.clip(0.5 * (before.mean() + after.mean()), 0.02, 0.9))
-    return r / (1 - r * r) * 0.5  # neighbouring samples of a band two thirds wide repeat each other
+    return r / (places - r * r) * 0.5  # neighbouring samples of a band two thirds wide repeat each other
 
 
 def _prefers(

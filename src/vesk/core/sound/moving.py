@@ -208,29 +208,58 @@ def _shifted(
     before = replace(base, slope=standing.slope, level_s=middle + standing.slope * base.middle_s, jumps=())
     for jump, low, high, zone in zones:
         shift = find_shift(said[:, low:high], **zone)
-        if shift is not None and _share_at(followed, standing.slope, levels, shift, low, high) < _AT_LEVELS:
-            shift = None  # who walks passes many levels
         step = jump.step_s if jump is not None else 0.0
         if shift is not None:
-            step, changed = step + shift.step_s, True
-            above = tuple(float(levels[level]) - middle for level in shift.levels)
-            gap = float(at[low + shift.before]), float(at[low + shift.after])
-            jump = Jump(*_placed(picture, sound, before, step, gap, above), _FLOOR_S)  # noqa: PLW2901
+            own, moved_s = _sharpened(followed, standing.slope, levels, shift, low, high)
+            # Who walks passes many levels.
+            if _share_at(followed, standing.slope, own, moved_s, slice(low, high), low + shift.after) >= _AT_LEVELS:
+                step, changed = step + moved_s, True
+                gap = float(at[low + shift.before]), float(at[low + shift.after])
+                if jump is not None:  # placed as another step, it may lie on the other side of where everybody moves
+                    gap = min(gap[0], jump.low_s), max(gap[1], jump.high_s)
+                above = tuple(level - middle for level in own)
+                jump = Jump(*_placed(picture, sound, before, step, gap, above), _FLOOR_S)  # noqa: PLW2901
         if jump is not None:
             made.append(jump)
         before = replace(before, level_s=before.level_s + step)
     return made if changed else None
 
 
-def _share_at(
+def _share_at(followed: Followed, slope: float, own: Sequence[float], step_s: float, asked: slice, after: int) -> float:
+    """Return the share of the windows that speak which lie at levels that move by a step from a window on."""
+    rows = asked.start + np.flatnonzero(followed.surprise[asked] > SPOKE)
+    level = followed.offset_s[rows] - slope * followed.at_s[rows] - np.where(rows >= after, step_s, 0)
+    near = np.abs(level[:, None] - np.array(own)).min(axis=1) < _AT_S
+    # A path glides where one person takes over from another, and a level may say as much.
+    moved = slope * followed.at_s + np.where(np.arange(followed.at_s.size) >= after, step_s, 0)
+    told = np.max([followed.still.along(one + moved)[rows] for one in own], axis=0)
+    return float((near | (told >= followed.surprise[rows])).mean()) if rows.size else 0.0
+
+
+def _sharpened(
     followed: Followed, slope: float, levels: NDArray[np.float64], shift: Shift, low: int, high: int
-) -> float:
-    """Return the share of the windows that speak which lie at a shift's levels."""
-    own = levels[list(shift.levels)]
-    rows = low + np.flatnonzero(followed.surprise[low:high] > SPOKE)
-    level = followed.offset_s[rows] - slope * followed.at_s[rows] - np.where(rows >= low + shift.after, shift.step_s, 0)
-    near = np.abs(level[:, None] - own).min(axis=1) < _AT_S
-    return float(near.mean()) if near.size else 0.0
+) -> tuple[tuple[float, ...], float]:
+    """Return a shift's levels and step, seconds, by the peaks of the windows that lie on them.
+
+    The grid they were found on is good to a tenth of a millisecond. Only windows from `low` to `high` are asked.
+    """
+    at = followed.at_s
+    after = np.arange(at.size) >= low + shift.after
+    own = [float(levels[level]) for level in shift.levels]
+    laid = [level + slope * at + np.where(after, shift.step_s, 0.0) for level in own]
+    said = np.stack([followed.still.along(one) for one in laid])
+    asked = (said.max(axis=0) > SPOKE) & (np.arange(at.size) >= low) & (np.arange(at.size) < high)
+    sharp, steps = [], []
+    for number, level in enumerate(own):
+        mine = asked & (np.argmax(said, axis=0) == number)
+        early, late = (followed.still.beside(laid[number], mine & side) for side in (~after, after))
+        if early.size and late.size:
+            steps.append((float(np.median(late) - np.median(early)), min(early.size, late.size)))
+        sharp.append(level + (float(np.median(early)) if early.size else 0.0))
+    if not steps:
+        return tuple(sharp), shift.step_s
+    moved = np.average([one for one, _ in steps], weights=[count for _, count in steps])
+    return tuple(sharp), shift.step_s + float(moved)
 
 
 def _placed(
@@ -349,7 +378,10 @@ def _between_stands(
         fitted = _with_jumps(picture, sound, cells, fitted, runs, levels, found)
         if fitted is None:
             return None  # a jump is not dropped for a way beside it: the straight line has both
-    told = _line_of(fitted, [*found, *far], tuple(unsure))
+    fitted, found = (
+        _placed_again(picture, sound, cells, fitted, [*found, *far]) if shifted else (fitted, [*found, *far])
+    )
+    told = _line_of(fitted, found, tuple(unsure))
     if any(one.rows[-1] > other.rows[0] for one, other in pairwise(runs)):  # they speak in turn, and nobody walks
         return Moving(replace(told, places=heard_from(fitted)), followed, fitted)
     return Moving(replace(told, moves=_moves(told, followed)), followed, fitted)
@@ -388,6 +420,8 @@ def _heard_beyond(
 
 def _walked(picture: Hearing, sound: Hearing, before: fine.Path, step_s: float, gap_s: tuple[float, float]) -> bool:
     """Say whether sound is heard on its way between two levels: short windows, followed across the gap."""
+    if gap_s[1] - gap_s[0] + WINDOW_S < abs(step_s) / FASTEST_S:
+        return False  # nobody is so fast: what is heard between is somebody else
     low, high = gap_s[0] - _ZONE_S, gap_s[1] + _ZONE_S
     hop = max(_ZONE_HOP_S, (high - low) / _MOST_ZONE)
     starts = np.arange(max(0.0, low), high, hop) * WORK_RATE
@@ -441,6 +475,26 @@ def _with_jumps(
     steps = tuple(sorted([*fitted.path.jumps, *((jump.at_s, jump.step_s) for jump in found)]))
     path = replace(fitted.path, level_s=fitted.path.level_s + kept[first], jumps=steps)
     return fit_places(picture, sound, cells, path, places)
+
+
+def _placed_again(
+    picture: Hearing, sound: Hearing, cells: Stretch, fitted: Fitted, found: Sequence[Jump]
+) -> tuple[Fitted, list[Jump]]:
+    """Place jumps by the levels that were fitted: those followed were good to a tenth of a millisecond, half a period.
+
+    Whichever windows lie on another side then are fitted again.
+    """
+    above = tuple(sorted(set(fitted.places.above_s)))
+    before = replace(fitted.path, jumps=())
+    placed: list[Jump] = []
+    for jump, (_, step) in zip(sorted(found, key=lambda one: one.at_s), fitted.path.jumps, strict=True):
+        placed.append(Jump(*_placed(picture, sound, before, step, (jump.low_s, jump.high_s), above), jump.se_step_s))
+        before = replace(before, level_s=before.level_s + step)
+    if any(later.at_s <= one.at_s for one, later in pairwise(placed)):
+        return fitted, list(found)
+    path = replace(fitted.path, jumps=tuple((jump.at_s, jump.step_s) for jump in placed))
+    again = fit_places(picture, sound, cells, path, fitted.places)
+    return again or replace(fitted, path=path), placed
 
 
 def _line_of(fitted: Fitted, found: list[Jump], unsure: tuple[Jump, ...]) -> Line:

@@ -17,6 +17,7 @@ from vesk.core.sound.ways import LEAST_S
 GRID_S = 1e-4  # from level to level: half of what a window allows either side
 _PLACE_NATS = 12.0  # what one more level must explain
 _GAIN_NATS = 20.0  # what a moment at which all levels move must explain beyond levels that stay
+_MORE_NATS = 10.0  # the same, where something jumped for certain, and by how much is the question
 _MOST_LEVELS, _ALIKE, _APART, _EVERY = 6, 2, 10, 2
 _LEAST, _LEAST_SHARE = 4, 0.1  # windows in which somebody is heard on one side, and of those on that side
 _LEAST_MOVED = 2  # levels
@@ -60,7 +61,7 @@ def find_shift(said: NDArray[np.float32], *, least: int = 1, most: int | None = 
     windows = said.shape[1]
     least, most = max(1, least), windows if most is None else min(most, windows)
     stay = _worth(said[_levels(said)])
-    best: tuple[float, Shift] | None = None
+    best: tuple[float, int, list[int], Shift] | None = None
     tried: set[tuple[int, ...]] = set()
     for after in range(max(_LEAST, least), min(windows - _LEAST, most) + 1, _EVERY):
         early, late = _levels(said[:, :after]), _levels(said[:, after:])
@@ -73,9 +74,18 @@ def find_shift(said: NDArray[np.float32], *, least: int = 1, most: int | None = 
                 continue  # a microphone that sways is heard at levels side by side
             tried.add((step, *levels))  # each is laid at its own best moment
             found = _moment(said, levels, step, least, most)
-            if found is not None and found[0] > stay + _GAIN_NATS and (best is None or found[0] > best[0]):
-                best = found
-    return best[1] if best else None
+            if found is not None and (best is None or found[0] > best[0]):
+                best = found[0], step, levels, found[1]
+    if best is None:
+        return None
+    worth, step, levels, shift = best
+    for near in range(step - _ALIKE, step + _ALIKE + 1):  # from plateau to plateau a step is good to two of the grid
+        inside = min(levels) + near >= 0 and max(levels) + near < said.shape[0]
+        found = _moment(said, levels, near, least, most) if inside else None
+        if found is not None and found[0] > worth:
+            worth, shift = found
+    known = most - least < windows - 1
+    return shift if worth > stay + (_MORE_NATS if known else _GAIN_NATS) else None
 
 
 def _moment(

@@ -103,7 +103,7 @@ def _lined(picture: Hearing, sound: Hearing, place: Verified, others: list[Verif
     path, found, near = _rough(picture, sound, cells, place, others, edges=edges)
     cells = with_more(cells, [(one.before_s + one.after_s) / 2 for one in near])
     fitted = fit(picture, sound, cells, path)
-    if fitted is None and found:
+    if fitted is None and found and not near:
         path, found = _base(place), []
         fitted = fit(picture, sound, cells, path)
     if fitted is None:

@@ -163,6 +163,22 @@ class Curves:
         rows = np.arange(self.first.size)
         return np.where(inside, self.surprise[rows, np.clip(column, 0, self.surprise.shape[1] - 1)], 0.0)
 
+    def beside(self, offsets_s: NDArray[np.float64], asked: NDArray[np.bool_]) -> NDArray[np.float64]:
+        """Return how far beside offsets, seconds, some windows stand highest: within twice the tolerance.
+
+        Parameters
+        ----------
+        offsets_s : ndarray of float64, shape (windows,)
+        asked : ndarray of bool, shape (windows,)
+            Which windows.
+        """
+        rows = np.flatnonzero(asked)
+        reach = 2 * TOLERANCE
+        column = np.clip(self.columns(offsets_s)[rows], reach, self.heights.shape[1] - reach - 1)
+        near = np.abs(self.heights[rows[:, None], column[:, None] + np.arange(-reach, reach + 1)])
+        highest = column - reach + np.argmax(near, axis=1)
+        return np.asarray((self.first[rows] + self.step * highest) / WORK_RATE - offsets_s[rows])
+
 
 def correlate_windows(picture: Hearing, sound: Hearing, cells: Stretch, guess: Candidate, reach: int) -> Curves:
     """Correlate every window within `reach` samples around a guess.
