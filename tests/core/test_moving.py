@@ -83,6 +83,16 @@ def test_who_never_stands_is_found_all_the_same_and_the_rate_is_said_to_be_unkno
     assert max(later for _, later in found.line.moves) > 6e-3
 
 
+def test_a_microphone_that_sways_stands_nowhere():
+    """Its turning points once were two places to a microsecond; the line lay half a millisecond off, in no band."""
+    sways = lambda t: 1.5 + 0.15 * np.sin(2 * np.pi * t / 7.3 + 3) + 0.08 * np.sin(2 * np.pi * t / 2.9 + 1)  # noqa: E731
+    found = walking(sways, 40.0, 8)
+    assert found.decision == MATCHED
+    assert found.line.jumps == found.line.places == ()
+    band = [1.96 * found.line.standard_error_at(at) for at in (found.head_s, found.middle_s, found.tail_s)]
+    assert np.abs(errors(found, 40, 1.27 * METRE_S)).max() < min(band) < 3e-3
+
+
 def test_of_two_who_speak_in_turn_the_near_one_sets_the_line_however_little_is_heard_of_them():
     seconds, rng = 40.0, np.random.default_rng(3)
     near, far = babble(seconds, 11), babble(seconds, 12)

@@ -11,10 +11,10 @@ from numpy.typing import NDArray
 
 from vesk.core.sound import fine, jumps
 from vesk.core.sound.features import WORK_RATE
-from vesk.core.sound.fitting import Fitted, fit_places, heard_from
+from vesk.core.sound.fitting import CLEAR, Fitted, fit_places, heard_from
 from vesk.core.sound.follow import REACH_S, Followed, follow
 from vesk.core.sound.hearing import Hearing
-from vesk.core.sound.measurement import Jump, Line
+from vesk.core.sound.measurement import Jump, Line, TracePoint
 from vesk.core.sound.places import Places
 from vesk.core.sound.shifts import GRID_S, Shift, find_shift
 from vesk.core.sound.verify import SPOKE, correlate_around
@@ -28,6 +28,7 @@ from vesk.core.sound.ways import (
     corners,
     find_standing,
     nearest,
+    nobody_stands,
     of_levels,
 )
 from vesk.core.sound.windows import WINDOW_S, Stretch
@@ -42,6 +43,8 @@ _TELLING, _CLEAR_HEIGHT = 0.08, 6.5  # share of the windows; over what lies arou
 _GAIN_NATS = 12.0  # that a path must explain beyond lines and jumps
 _FLOOR_S = 1e-4
 _AT_LEVELS, _AT_S = 0.7, 3e-4
+_SWAYS_S, _MANY, _ALONG = 4e-5, 12, 0.1  # who stands is timed to some microseconds, each window by itself
+_STANDS_S, _CLEAR_WEIGHT = 1.5e-5, 0.3
 _AROUND = round(1.3 * REACH_S / GRID_S)  # levels to either side in which people are looked for
 _PULL, _PULL_WIDE, _FASTER = 1e-3, 5e-5, 1.5e-3  # a pull-down is meant, and what is beyond a slow walk
 _LOUD = 0.1  # of the take's own level: in less nobody is heard on the way
@@ -139,6 +142,7 @@ def find_moving(
     line: Line | None,
     *,
     only_shift: bool = False,
+    swaying: bool = False,
 ) -> Moving | None:
     """Follow a take that lines and jumps do not explain, and say what of it is a way.
 
@@ -153,6 +157,8 @@ def find_moving(
         The same, with where its jumps may lie and the places that people speak from.
     only_shift : bool
         Whether only a moment is wanted at which everybody's level moves.
+    swaying : bool
+        Whether windows wander about the line: then no line explains as much.
 
     Returns
     -------
@@ -171,10 +177,46 @@ def find_moving(
     elif only_shift:
         return None
     if not standing.runs:
-        if float(followed.surprise.sum()) - followed.price < _told(followed, straight, line) + _GAIN_NATS:
+        least = _told(followed, straight, line) + _GAIN_NATS
+        if not swaying and float(followed.surprise.sum()) - followed.price < least:
             return None
         return Moving(_restless(level, standing, far), followed, None)
-    return _between_stands(picture, sound, cells, base, level, standing, far, line, shifted=shifted is not None)
+    found = _between_stands(picture, sound, cells, base, level, standing, far, line, shifted=shifted is not None)
+    stood = None if found is None else found.fitted
+    if swaying if stood is None else _sway(stood, swaying=swaying):
+        return Moving(_restless(level, nobody_stands(level, _crystal(base)), far), followed, None)
+    return found
+
+
+def sways(line: Line, points: Sequence[TracePoint]) -> bool:
+    """Say whether what windows tell wanders about a line's places: a microphone that is carried stands nowhere.
+
+    Parameters
+    ----------
+    line : Line
+    points : sequence of TracePoint
+        What windows that speak tell, in order of time.
+    """
+    above = np.array([later for later, _ in line.places] or [0.0])
+    off = np.array([one.offset_s - line.offset_at(one.at_s) for one in points if one.weight > _CLEAR_WEIGHT])
+    if not off.size:
+        return False
+    away = off[:, None] - above
+    return _scatters(away[np.arange(off.size), np.argmin(np.abs(away), axis=1)])
+
+
+def _sway(fitted: Fitted, *, swaying: bool) -> bool:
+    """Say whether windows that were taken for somebody's who stands are passed by; sooner where all of them sway."""
+    clear = (fitted.places.of >= 0) & np.isfinite(fitted.away) & (fitted.heights > CLEAR)
+    away = fitted.away[clear]
+    return _scatters(away) or (swaying and float(np.median(np.abs(away))) > _STANDS_S)
+
+
+def _scatters(away: NDArray[np.float64]) -> bool:
+    """Say whether timings lie off their places, seconds, by more than noise, and neighbours to the same side."""
+    if away.size < _MANY or float(np.median(np.abs(away))) < _SWAYS_S:
+        return False
+    return float((away[1:] * away[:-1]).mean()) > _ALONG * float((away**2).mean())
 
 
 def _followed(picture: Hearing, sound: Hearing, cells: Stretch, base: fine.Path) -> tuple[Followed, Followed, Standing]:
@@ -183,7 +225,12 @@ def _followed(picture: Hearing, sound: Hearing, cells: Stretch, base: fine.Path)
     leaps = base.offset_at(cells.centres_s) - replace(base, jumps=()).offset_at(cells.centres_s)
     still = replace(followed.still, first=followed.still.first - leaps * WORK_RATE)
     level = replace(followed, offset_s=followed.offset_s - leaps, still=still)
-    return followed, level, find_standing(level, base.slope if abs(base.slope) > CRYSTAL else 0.0)
+    return followed, level, find_standing(level, _crystal(base))
+
+
+def _crystal(base: fine.Path) -> float:
+    """Return the slope about which a crystal's error lies."""
+    return base.slope if abs(base.slope) > CRYSTAL else 0.0
 
 
 def _shifted(

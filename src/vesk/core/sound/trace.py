@@ -11,7 +11,7 @@ from vesk.core.sound import fine, jumps
 from vesk.core.sound.fitting import CLEAR, LEAST_AGREEING, Fitted, fit, heard_from
 from vesk.core.sound.hearing import Hearing
 from vesk.core.sound.measurement import Jump, Line, TracePoint
-from vesk.core.sound.moving import are_jumps, find_moving, speak_elsewhere
+from vesk.core.sound.moving import are_jumps, find_moving, speak_elsewhere, sways
 from vesk.core.sound.steps import LEAST_STEP_S, find_steps
 from vesk.core.sound.verify import SPOKE, Verified
 from vesk.core.sound.wandering import with_wander
@@ -50,16 +50,17 @@ def trace(picture: Hearing, sound: Hearing, place: Verified, others: list[Verifi
         None when fewer than three windows speak.
     """
     straight = _straight(picture, sound, place, others)
+    swaying = straight is not None and sways(straight.line, straight.trace)
     if straight is not None:
         path = _path_of(straight.line, place)
         doubted = straight.share < _EXPLAINED and speak_elsewhere(
             picture, sound, straight.stretch, path, straight.apart
         )
-        if not doubted and are_jumps(picture, sound, path, straight.line.jumps):
+        if not doubted and not swaying and are_jumps(picture, sound, path, straight.line.jumps):
             several = bool(straight.line.jumps) and len(straight.line.places) > 1
             # A jump from one's place to another's is told by everybody's.
             return (several and _moving(picture, sound, place, straight, only_shift=True)) or straight
-    return _moving(picture, sound, place, straight) or straight
+    return _moving(picture, sound, place, straight, swaying=swaying) or straight
 
 
 def _path_of(line: Line, place: Verified) -> fine.Path:
@@ -67,9 +68,7 @@ def _path_of(line: Line, place: Verified) -> fine.Path:
     return fine.Path(line.middle_s, line.at_middle_s, -line.ppm * 1e-6, steps, place.polarity)
 
 
-def _moving(
-    picture: Hearing, sound: Hearing, place: Verified, straight: Traced | None, *, only_shift: bool = False
-) -> Traced | None:
+def _moving(picture: Hearing, sound: Hearing, place: Verified, straight: Traced | None, **how: bool) -> Traced | None:
     """Trace a take in which somebody moves; None where lines and jumps explain as much."""
     cells = straight.stretch if straight else None
     cells = cells or lay_windows(picture.seconds, sound.seconds, place.guess, most=MAX_WINDOWS, overlap=0.5)
@@ -77,7 +76,7 @@ def _moving(
         return None
     line = straight.line if straight else None
     path = _base(place) if line is None else _path_of(line, place)
-    found = find_moving(picture, sound, cells, path, line, only_shift=only_shift)
+    found = find_moving(picture, sound, cells, path, line, **how)
     if found is None:
         return None
     followed = found.followed

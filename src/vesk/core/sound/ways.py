@@ -75,8 +75,27 @@ def find_standing(followed: Followed, about: float) -> Standing:
     about : float
         A slope that a crystal's error is about: 0, or that of a pull-down. Seconds a second.
     """
-    level = _standing(replace(followed, offset_s=followed.offset_s - about * followed.at_s), about)
+    level = _standing(_level(followed, about), about)
     return replace(level, slope=level.slope + about)
+
+
+def nobody_stands(followed: Followed, about: float) -> Standing:
+    """Return what a path says where nobody ever stands: who sways passes levels again and again.
+
+    Parameters
+    ----------
+    followed : Followed
+        A path through all windows.
+    about : float
+        As of `find_standing`.
+    """
+    spoke = followed.surprise > SPOKE
+    level = _restless(followed.at_s[spoke], _level(followed, about).offset_s[spoke])
+    return replace(level, slope=level.slope + about)
+
+
+def _level(followed: Followed, about: float) -> Followed:
+    return replace(followed, offset_s=followed.offset_s - about * followed.at_s)
 
 
 def _standing(followed: Followed, about: float) -> Standing:
