@@ -20,7 +20,9 @@ from vesk.core.errors import StorageError
 from vesk.core.facts import Facts
 from vesk.core.heard import HEARD, Heard
 from vesk.core.kinds import PICTURE
+from vesk.core.ltc.crosstalk import without_timecode
 from vesk.core.progress import OnProgress, unwatched
+from vesk.core.sound.features import WORK_RATE
 from vesk.core.sound.hearing import Hearing
 from vesk.media import movie
 from vesk.media.channels import ChannelEars
@@ -223,9 +225,30 @@ def _listen_to(
         for give_up in given_up:
             give_up()
         raise
-    _put(store.units, {channel: unit for channel, (unit, _) in told.items()})
-    _put(store.heard, HEARD.dump(ears.finish({channel: hum for channel, (_, hum) in told.items()})))
+    found = ears.finish({channel: hum for channel, (_, hum) in told.items()})
+    units = {channel: unit for channel, (unit, _) in told.items()}
+    _put(store.units, units)
+    _put(store.heard, HEARD.dump(found))
+    _take_timecode_out(store, found, ears.mixed, units)
     store.done.touch()
+
+
+def _take_timecode_out(store: CacheEntry, found: Heard, mixed: Collection[int], units: dict[int, float]) -> None:
+    """Have matched what is heard beside timecode, on channels where that is louder."""
+    coded = found.best_ltc()
+    if coded is None or coded[0] not in units:
+        return
+    source = hearing(store, coded[0])
+    for channel in sorted(units.keys() & set(mixed)):
+        clean = WorkingChannel(WORK_RATE, store.work(channel), store.features(channel))
+        try:
+            for piece in without_timecode(hearing(store, channel), source):
+                clean.feed(piece)
+            units[channel], _ = clean.finish()
+        except BaseException:
+            clean.give_up()
+            raise
+    _put(store.units, units)
 
 
 def _put(path: Path, values: Any) -> None:
