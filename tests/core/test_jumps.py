@@ -63,13 +63,14 @@ def test_a_jump_is_placed_where_it_is(scene, lost):
     assert high - low < 0.05
 
 
-def test_a_jump_in_silence_has_a_wide_interval(scene):
+@pytest.mark.parametrize("hiss", [1e-4, 0.02])
+def test_a_jump_in_silence_has_a_wide_interval_and_in_noise_as_well(scene, hiss):
     quiet = scene.copy()
     quiet[10 * WORK_RATE : 13 * WORK_RATE] = 0.0
     at, lost = int(11.5 * WORK_RATE), 300
     sound = np.concatenate([quiet[:at], quiet[at + lost :]])
     found, low, high = place_jump(
-        hearing(quiet, 1e-4), hearing(sound, 1e-4, 1), Path(12.0, 0.0, 0.0), lost / WORK_RATE, 8.0, 14.5
+        hearing(quiet, hiss), hearing(sound, hiss, 1), Path(12.0, 0.0, 0.0), lost / WORK_RATE, 8.0, 14.5
     )
     assert low < 10.4
     assert high > 12.6

@@ -9,6 +9,8 @@ from vesk.core.sound.coarse import Candidate
 from vesk.core.sound.features import WORK_RATE
 from vesk.core.sound.follow import follow_guess
 from vesk.core.sound.measure import measure
+from vesk.core.sound.measurement import Line, TracePoint
+from vesk.core.sound.moving import sways
 
 LATE_S = 0.4371
 PPM = 23.0
@@ -91,6 +93,24 @@ def test_a_microphone_that_sways_stands_nowhere():
     assert found.line.jumps == found.line.places == ()
     band = [1.96 * found.line.standard_error_at(at) for at in (found.head_s, found.middle_s, found.tail_s)]
     assert np.abs(errors(found, 40, 1.27 * METRE_S)).max() < min(band) < 3e-3
+
+
+AT = np.arange(0.5, 60, 0.75)
+NOISE = 6e-6 * np.random.default_rng(2).normal(size=AT.size)
+
+
+@pytest.mark.parametrize(
+    ("away", "expected"),
+    [
+        (NOISE, False),
+        (np.where(AT % 3 < 1, 1.1e-4, -1.1e-4) + NOISE, False),  # two who sit side by side
+        (4e-4 * np.sin(AT / 1.3) + NOISE, True),
+        (20 * NOISE, False),  # no neighbour is like another
+    ],
+)
+def test_only_what_wanders_from_window_to_window_sways(away, expected):
+    points = [TracePoint(float(t), 0.2 + float(a), 1.0, agrees=True) for t, a in zip(AT, away, strict=True)]
+    assert sways(Line(30.0, 0.2, 0.0, 1e-6, 0.1), points) == expected
 
 
 def test_of_two_who_speak_in_turn_the_near_one_sets_the_line_however_little_is_heard_of_them():

@@ -24,6 +24,7 @@ SWITCH_NATS = 12.0  # evidence that a change of line must bring
 ACCEPT_LOG10 = -6.0  # a new level must not be chance
 _ALIKE_PPM = 700.0
 _FINE_S = 0.25
+_NEAR, _HEARD = WORK_RATE // 5, 0.5  # samples that tell how well the two agree at a moment, and how well is enough
 MARGIN_S = 3.0  # beyond the windows that tell: one of them may have heard somebody else
 _EDGE_WINDOWS = 3
 _EDGE_S, _EDGE_WINDOW_S = 6.0, 0.5
@@ -339,14 +340,13 @@ def place_jump(
     start = int((before_s - margin) * WORK_RATE)
     count = int((after_s - before_s + 2 * margin + abs(step_s)) * WORK_RATE)
     first, second = _products(picture, sound, path, step_s, start, count, above_s)
-    edge = int(margin * WORK_RATE)
-    scale = _scale(first[:edge], second[-edge:], len(above_s))
+    nats = _nats(first, second, int(margin * WORK_RATE), len(above_s))
     # Before it the one line holds; the other from where the sound goes on: a step later.
-    before = np.concatenate([[0.0], np.cumsum(first)])
-    after = np.concatenate([[0.0], np.cumsum(second)])
+    before = np.concatenate([[0.0], np.cumsum(first * nats)])
+    after = np.concatenate([[0.0], np.cumsum(second * nats)])
     moments = np.arange(count + 1)
     resumes = np.clip(moments + round(step_s * WORK_RATE), 0, count)
-    gain = (before + after[-1] - after[resumes]) * scale
+    gain = before + after[-1] - after[resumes]
     gain[(moments + step_s * WORK_RATE < 0) | (moments + step_s * WORK_RATE > count)] = -np.inf
     inside = np.flatnonzero(gain >= gain.max() - _OPEN_NATS)
     best = np.flatnonzero(gain >= gain.max() - 0.5)
@@ -407,13 +407,16 @@ def _levelled(sound: NDArray[np.float64]) -> NDArray[np.float64]:
     return np.asarray(sound / np.sqrt(np.maximum(power, 0) + 0.5 * float(power.mean()) + 1e-30))
 
 
-def _scale(before: NDArray[np.float64], after: NDArray[np.float64], places: int) -> float:
-    """Return nats a unit of product: the correlation r of unit signals tells r / (1 - r**2) a product.
+def _nats(first: NDArray[np.float64], second: NDArray[np.float64], edge: int, places: int) -> NDArray[np.float64]:
+    """Return nats a unit of product at each moment: the correlation r of unit signals tells r / (1 - r**2) a product.
 
-    Of several places one is spoken from at a time; the others' products add chance alone.
+    Told by the first and last so many samples. Where neither line is heard, in a noisy pause, noise would wander by
+    many nats. Of several places one is spoken from at a time; the others' products add chance alone.
     """
-    r = float(np.clip(0.5 * (before.mean() + after.mean()), 0.02, 0.9))
-    return r / (places - r * r) * 0.5  # neighbouring samples of a band two thirds wide repeat each other
+    r = float(np.clip(0.5 * (first[:edge].mean() + second[-edge:].mean()), 0.02, 0.9))
+    agree = np.maximum(*(ndimage.uniform_filter1d(one, _NEAR) for one in (first, second)))
+    heard = np.clip(agree / (_HEARD * r), 0.0, 1.0)
+    return np.asarray(heard * (r / (places - r * r) * 0.5))  # neighbours of a band two thirds wide repeat each other
 
 
 def _prefers(

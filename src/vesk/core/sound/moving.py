@@ -44,6 +44,7 @@ _GAIN_NATS = 12.0  # that a path must explain beyond lines and jumps
 _FLOOR_S = 1e-4
 _AT_LEVELS, _AT_S = 0.7, 3e-4
 _SWAYS_S, _MANY, _ALONG = 4e-5, 12, 0.1  # who stands is timed to some microseconds, each window by itself
+_SIDE_BY_SIDE, _GATHERED = 3, 0.6
 _STANDS_S, _CLEAR_WEIGHT = 1.5e-5, 0.3
 _AROUND = round(1.3 * REACH_S / GRID_S)  # levels to either side in which people are looked for
 _PULL, _PULL_WIDE, _FASTER = 1e-3, 5e-5, 1.5e-3  # a pull-down is meant, and what is beyond a slow walk
@@ -214,7 +215,7 @@ def _sway(fitted: Fitted, *, swaying: bool) -> bool:
 
 def _scatters(away: NDArray[np.float64]) -> bool:
     """Say whether timings lie off their places, seconds, by more than noise, and neighbours to the same side."""
-    if away.size < _MANY or float(np.median(np.abs(away))) < _SWAYS_S:
+    if away.size < _MANY or float(np.median(np.abs(away))) < _SWAYS_S or _gathers(away):
         return False
     return float((away[1:] * away[:-1]).mean()) > _ALONG * float((away**2).mean())
 
@@ -344,6 +345,18 @@ def _about(straight: fine.Path, cells: Stretch, far: list[tuple[float, float]]) 
     line = replace(straight, slope=slope, jumps=kept)
     away = straight.offset_at(at) - line.offset_at(at)
     return replace(line, level_s=line.level_s + (float(away.min()) + float(away.max())) / 2)
+
+
+def _gathers(away: NDArray[np.float64]) -> bool:
+    """Say whether timings lie at a few levels all the same: people who sit side by side and speak in turn."""
+    left = np.sort(away)
+    for _ in range(_SIDE_BY_SIDE):
+        reach = np.searchsorted(left, left + _SWAYS_S, side="right") - np.arange(left.size)
+        first = int(np.argmax(reach))
+        left = np.delete(left, slice(first, first + int(reach[first])))
+        if left.size < (1 - _GATHERED) * away.size:
+            return True
+    return False
 
 
 def _restless(followed: Followed, standing: Standing, far: list[Jump]) -> Line:
