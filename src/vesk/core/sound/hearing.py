@@ -55,7 +55,7 @@ class Hearing:
         """Cut samples ``start`` to ``start + length`` as float32, zero outside the recording, in units of `unit`."""
         low, high = max(0, start), min(self.size, start + length)
         if low == start and high == start + length:
-            return self.sound[low:high].astype(np.float32)
+            return np.array(self.sound[low:high], np.float32)  # a plain one, where the sound is mapped from disk
         out = np.zeros(length, np.float32)
         if high > low:
             out[low - start : high - start] = self.sound[low:high]
