@@ -48,8 +48,8 @@ def test_wild_windows_decide_nothing():
 def test_windows_are_assigned_with_a_price_for_changes():
     rng = np.random.default_rng(3)
     first, second = rng.exponential(size=(2, AT.size)).astype(np.float32)
-    first[:40] = 6.0
-    second[40:] = 6.0
+    first[:40] = 8.0
+    second[40:] = 8.0
     first[10] = 0.0  # one deaf window is no reason to change
     second[10] = 6.0
     levels = [OffsetLevel(0.0, first), OffsetLevel(0.02, second)]
