@@ -10,7 +10,7 @@ from vesk.core.sound.features import WORK_RATE
 from vesk.core.sound.follow import follow_guess
 from vesk.core.sound.measure import measure
 from vesk.core.sound.measurement import Line, TracePoint
-from vesk.core.sound.moving import sways
+from vesk.core.sound.swaying import sways
 
 LATE_S = 0.4371
 PPM = 23.0

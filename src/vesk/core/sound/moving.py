@@ -11,12 +11,13 @@ from numpy.typing import NDArray
 
 from vesk.core.sound import fine, jumps
 from vesk.core.sound.features import WORK_RATE
-from vesk.core.sound.fitting import CLEAR, Fitted, fit_places, heard_from
+from vesk.core.sound.fitting import Fitted, fit_places, heard_from
 from vesk.core.sound.follow import REACH_S, Followed, follow
 from vesk.core.sound.hearing import Hearing
-from vesk.core.sound.measurement import Jump, Line, TracePoint
+from vesk.core.sound.measurement import Jump, Line
 from vesk.core.sound.places import Places
 from vesk.core.sound.shifts import GRID_S, Shift, find_shift
+from vesk.core.sound.swaying import passed_by
 from vesk.core.sound.verify import SPOKE, correlate_around
 from vesk.core.sound.ways import (
     CRYSTAL,
@@ -43,9 +44,6 @@ _TELLING, _CLEAR_HEIGHT = 0.08, 6.5  # share of the windows; over what lies arou
 _GAIN_NATS = 12.0  # that a path must explain beyond lines and jumps
 _FLOOR_S = 1e-4
 _AT_LEVELS, _AT_S = 0.7, 3e-4
-_SWAYS_S, _MANY, _ALONG = 4e-5, 12, 0.1  # who stands is timed to some microseconds, each window by itself
-_SIDE_BY_SIDE, _GATHERED = 3, 0.6
-_STANDS_S, _CLEAR_WEIGHT = 1.5e-5, 0.3
 _AROUND = round(1.3 * REACH_S / GRID_S)  # levels to either side in which people are looked for
 _PULL, _PULL_WIDE, _FASTER = 1e-3, 5e-5, 1.5e-3  # a pull-down is meant, and what is beyond a slow walk
 _LOUD = 0.1  # of the take's own level: in less nobody is heard on the way
@@ -184,40 +182,9 @@ def find_moving(
         return Moving(_restless(level, standing, far), followed, None)
     found = _between_stands(picture, sound, cells, base, level, standing, far, line, shifted=shifted is not None)
     stood = None if found is None else found.fitted
-    if swaying if stood is None else _sway(stood, swaying=swaying):
+    if swaying if stood is None else passed_by(stood, swaying=swaying):
         return Moving(_restless(level, nobody_stands(level, _crystal(base)), far), followed, None)
     return found
-
-
-def sways(line: Line, points: Sequence[TracePoint]) -> bool:
-    """Say whether what windows tell wanders about a line's places: a microphone that is carried stands nowhere.
-
-    Parameters
-    ----------
-    line : Line
-    points : sequence of TracePoint
-        What windows that speak tell, in order of time.
-    """
-    above = np.array([later for later, _ in line.places] or [0.0])
-    off = np.array([one.offset_s - line.offset_at(one.at_s) for one in points if one.weight > _CLEAR_WEIGHT])
-    if not off.size:
-        return False
-    away = off[:, None] - above
-    return _scatters(away[np.arange(off.size), np.argmin(np.abs(away), axis=1)])
-
-
-def _sway(fitted: Fitted, *, swaying: bool) -> bool:
-    """Say whether windows that were taken for somebody's who stands are passed by; sooner where all of them sway."""
-    clear = (fitted.places.of >= 0) & np.isfinite(fitted.away) & (fitted.heights > CLEAR)
-    away = fitted.away[clear]
-    return _scatters(away) or (swaying and float(np.median(np.abs(away))) > _STANDS_S)
-
-
-def _scatters(away: NDArray[np.float64]) -> bool:
-    """Say whether timings lie off their places, seconds, by more than noise, and neighbours to the same side."""
-    if away.size < _MANY or float(np.median(np.abs(away))) < _SWAYS_S or _gathers(away):
-        return False
-    return float((away[1:] * away[:-1]).mean()) > _ALONG * float((away**2).mean())
 
 
 def _followed(picture: Hearing, sound: Hearing, cells: Stretch, base: fine.Path) -> tuple[Followed, Followed, Standing]:
@@ -345,18 +312,6 @@ def _about(straight: fine.Path, cells: Stretch, far: list[tuple[float, float]]) 
     line = replace(straight, slope=slope, jumps=kept)
     away = straight.offset_at(at) - line.offset_at(at)
     return replace(line, level_s=line.level_s + (float(away.min()) + float(away.max())) / 2)
-
-
-def _gathers(away: NDArray[np.float64]) -> bool:
-    """Say whether timings lie at a few levels all the same: people who sit side by side and speak in turn."""
-    left = np.sort(away)
-    for _ in range(_SIDE_BY_SIDE):
-        reach = np.searchsorted(left, left + _SWAYS_S, side="right") - np.arange(left.size)
-        first = int(np.argmax(reach))
-        left = np.delete(left, slice(first, first + int(reach[first])))
-        if left.size < (1 - _GATHERED) * away.size:
-            return True
-    return False
 
 
 def _restless(followed: Followed, standing: Standing, far: list[Jump]) -> Line:

@@ -11,8 +11,9 @@ from vesk.core.sound import fine, jumps
 from vesk.core.sound.fitting import CLEAR, LEAST_AGREEING, Fitted, fit, heard_from
 from vesk.core.sound.hearing import Hearing
 from vesk.core.sound.measurement import Jump, Line, TracePoint
-from vesk.core.sound.moving import are_jumps, find_moving, speak_elsewhere, sways
+from vesk.core.sound.moving import are_jumps, find_moving, speak_elsewhere
 from vesk.core.sound.steps import LEAST_STEP_S, find_steps
+from vesk.core.sound.swaying import sways
 from vesk.core.sound.verify import SPOKE, Verified
 from vesk.core.sound.wandering import with_wander
 from vesk.core.sound.windows import Stretch, lay_windows, with_more
