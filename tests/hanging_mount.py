@@ -15,6 +15,7 @@ import stat
 import struct
 import subprocess
 import sys
+import time
 from collections.abc import Callable, Iterator
 from pathlib import Path
 
@@ -137,8 +138,12 @@ class Mounted:
         self._process = process
 
     def hang(self) -> None:
-        """Answer nothing any more."""
+        """Answer nothing any more. Stopped for certain: who waits for a request that was taken cannot be ended."""
         self._process.send_signal(signal.SIGSTOP)
+        status = Path(f"/proc/{self._process.pid}/stat")
+        deadline = time.monotonic() + 10
+        while status.read_text(encoding="ascii").rpartition(")")[2].split()[0] != "T" and time.monotonic() < deadline:
+            time.sleep(0.01)
 
     def answer(self) -> None:
         """Answer again, what was asked meanwhile too."""
