@@ -34,6 +34,12 @@ class Answering:
     def __init__(self, source: Path, device: int) -> None:
         self.device = device
         self.paths, self.numbers = {1: source}, {source: 1}
+        self.stops = False
+        signal.signal(signal.SIGUSR1, self.stop_soon)
+
+    def stop_soon(self, *_: object) -> None:
+        """Stop when the next piece of a file was asked for: whoever asked cannot even be killed from then on."""
+        self.stops = True
 
     def run(self) -> None:
         """Answer until it is unmounted."""
@@ -49,6 +55,9 @@ class Answering:
             _, code, unique, node = struct.unpack_from("<IIQQ", asked)
             if code in {_FORGET, _FORGETS, _INTERRUPT}:
                 continue
+            if code == _READ and self.stops:
+                self.stops = False
+                os.kill(os.getpid(), signal.SIGSTOP)
             try:
                 failed, said = 0, self.answer(code, node, asked[40:])
             except OSError as error:
@@ -144,6 +153,10 @@ class Mounted:
         deadline = time.monotonic() + 10
         while status.read_text(encoding="ascii").rpartition(")")[2].split()[0] != "T" and time.monotonic() < deadline:
             time.sleep(0.01)
+
+    def hang_with_a_request(self) -> None:
+        """Answer nothing any more from the next request for a piece of a file on, which it takes."""
+        self._process.send_signal(signal.SIGUSR1)
 
     def answer(self) -> None:
         """Answer again, what was asked meanwhile too."""

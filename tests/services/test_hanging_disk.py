@@ -105,6 +105,24 @@ def test_what_takes_too_long_because_the_disk_hangs_is_read_when_it_answers_and_
     assert [one.kind for one in found] == ["picture", "sound"]
 
 
+def test_a_disk_that_hangs_with_a_request_costs_whoever_asked_and_nobody_who_reads_elsewhere(disk):
+    folder, held = disk
+    path = min(folder.rglob("*.wav"))
+    (here,) = (folder.parent / "far").rglob(path.name)
+    guarded_each([path, here], 30.0, probe.read_facts)
+    held.hang_with_a_request()
+    with ThreadPoolExecutor(3) as people:
+        try:
+            waiting = [people.submit(guarded, path, 1.0, probe.read_facts, path) for _ in range(2)]
+            for one in waiting:
+                with pytest.raises(SilentError, match="does not answer"):
+                    one.result(45)
+            assert people.submit(guarded, here, 30.0, probe.read_facts, here).result(45).kind == "sound"
+        finally:
+            held.answer()
+    assert guarded(path, 30.0, probe.read_facts, path).kind == "sound"
+
+
 def states(settings, day_id, kind=None):
     with open_session(settings.sqlalchemy_url) as fresh:
         return {row.state for row in progress.of_day(fresh, day_id) if kind in {None, row.kind}}

@@ -19,7 +19,7 @@ from concurrent.futures import TimeoutError as FutureTimeoutError
 from concurrent.futures.process import BrokenProcessPool
 from contextlib import suppress
 from functools import lru_cache, partial
-from multiprocessing import get_context
+from multiprocessing.context import SpawnContext, SpawnProcess
 from pathlib import Path
 from tempfile import NamedTemporaryFile
 from typing import Any, ParamSpec, TypeVar
@@ -36,6 +36,7 @@ MEMORY = 4 << 30  # bytes of address space
 _FILE = 64 << 30  # the largest file it may write
 _PROCESSES = 2
 _ASKED_S = 0.4
+_KILLED_S = 2.0  # a process that is still there so long after it was killed waits for a disk
 _TOLD = struct.Struct("<qq")
 _PR_SET_PDEATHSIG = 1
 _DAMAGED = "It may be damaged: copy it again from the card, or set it aside."
@@ -56,9 +57,26 @@ def _starter() -> ThreadPoolExecutor:
     return ThreadPoolExecutor(1, thread_name_prefix="guarded")
 
 
+class _Reader(SpawnProcess):
+    """A process that nobody waits for without end: one whose request a disk took ends when that disk answers."""
+
+    _left = False
+
+    def join(self, timeout: float | None = None) -> None:
+        super().join(_KILLED_S if timeout is None else timeout)
+        self._left = timeout is None and super().is_alive()
+
+    def is_alive(self) -> bool:
+        return not self._left and super().is_alive()
+
+
+class _Context(SpawnContext):
+    Process = _Reader
+
+
 @lru_cache(maxsize=1)
 def _pool() -> ProcessPool:
-    return ProcessPool(_PROCESSES, context=get_context("spawn"), initializer=_limit, initargs=(os.getpid(),))
+    return ProcessPool(_PROCESSES, context=_Context(), initializer=_limit, initargs=(os.getpid(),))
 
 
 _last = 0.0
