@@ -8,7 +8,7 @@ from sound_material import babble, hearing
 
 from vesk.core.kinds import MATCHED
 from vesk.core.sound.coarse import Candidate
-from vesk.core.sound.echo import on_direct
+from vesk.core.sound.echo import Alike, on_direct
 from vesk.core.sound.features import WORK_RATE
 from vesk.core.sound.measure import measure, measure_channels
 from vesk.core.sound.verify import verify
@@ -88,3 +88,13 @@ def test_a_place_without_an_echo_stays_as_it_is(told):
     place = verify(picture, sound, Candidate(OFFSET_S, 0.0, 1.0), tried=1)
     same = on_direct(picture, sound, place)
     assert (same.at_middle_s, same.echoes_s, same.hall_s) == (place.at_middle_s, (), None)
+
+
+@pytest.mark.parametrize("wide", [0, 8])
+def test_what_comes_again_after_about_as_long_is_a_voices_pitch_and_no_echo(wide):
+    cross = np.zeros(2 * 8000 + 1, np.float32)
+    cross[8000], cross[8000 + 75], cross[8000 - 75] = 1.0, 0.16, 0.34
+    more = np.zeros(8001)
+    more[75 - wide : 75 + wide + 1] = -34.0 * np.hanning(2 * wide + 3)[1:-1]
+    found = Alike(cross, more)
+    assert found.echoes == (() if wide else (-75,))

@@ -21,7 +21,6 @@ _SCALES = (1.0, 1.4, 2.0)
 _GAIN_NATS = 0.3  # that a curve must explain beyond a line
 _ANEW_NATS = 6.0  # that a jam must explain beyond a curve
 _RATE_PRIOR = 30e-6
-_DIFFUSE = 1e8
 _LEAST = 6  # measurements that a curve rests on
 
 
@@ -163,17 +162,16 @@ def _filtered(
     at: NDArray[np.float64], ahead: NDArray[np.float64], sigma: NDArray[np.float64], density: float
 ) -> tuple[float, list[tuple[_Matrix, _Matrix]], list[tuple[_Matrix, _Matrix]]]:
     """Run the filter: log-likelihood, states as predicted and as updated."""
-    state, spread = np.array([ahead[0], 0.0]), np.diag([_DIFFUSE, _RATE_PRIOR**2])
-    total, before, after = 0.0, [], []
-    for number in range(at.size):
-        if number:
-            move, noise = _step(float(at[number] - at[number - 1]), density)
-            state, spread = move @ state, move @ spread @ move.T + noise
+    # The first one only says where it all is. Reckoned from next to no knowledge it would round to a place without error.
+    state, spread = np.array([ahead[0], 0.0]), np.diag([float(sigma[0]) ** 2, _RATE_PRIOR**2])
+    total, before, after = 0.0, [(state, spread)], [(state, spread)]
+    for number in range(1, at.size):
+        move, noise = _step(float(at[number] - at[number - 1]), density)
+        state, spread = move @ state, move @ spread @ move.T + noise
         before.append((state, spread))
         variance = float(spread[0, 0] + sigma[number] ** 2)
         off = float(ahead[number] - state[0])
-        if number:  # the first one only says where it all is
-            total -= 0.5 * (off**2 / variance + log(variance))
+        total -= 0.5 * (off**2 / variance + log(variance))
         gain = spread[:, 0] / variance
         state, spread = state + gain * off, spread - np.outer(gain, spread[0])
         after.append((state, spread))

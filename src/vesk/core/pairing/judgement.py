@@ -312,7 +312,8 @@ class Judgement:
         if found.line is None or found.decision == REFUSED:
             return Evidence(SOUND, None, None, found.reason)
         agree = sum(point.agrees for point in found.trace)
-        says = f"{agree} of {len(found.trace)} windows agree, channel {found.channel + 1}"
+        said = "agree" if agree or not found.line.moves else "agree on a line: nobody stands"
+        says = f"{agree} of {len(found.trace)} windows {said}, channel {found.channel + 1}"
         return Evidence(SOUND, found.line.offset_s - self.known_late_s, found.line.band_at(found.head_s), says)
 
     def _by_claps(self, claps: Claps) -> Evidence:

@@ -29,6 +29,7 @@ _SUSPECT = 0.3  # of the height of the line, beside it: nothing but an echo, a h
 _SEEN = 0.12  # of the height of the line; an echo at -10 dB stands at 0.2
 _HEARD = 0.2  # of the line's own height: what comes before it is the direct sound
 _NEAR = 3  # samples
+_SHARP = 0.4  # of its height so far to either side: an echo has 0.06 there, a voice's pitch two thirds
 _ARRIVES, _OUT_OF_NOISE = 0.45, 6.0  # of the highest, and of what lies where nothing can be
 _APART, _MANY = 16, 4
 _AS_LOUD, _FIRST_S = 0.7, 0.0025  # of 96 halls at 18 to 26 dB 76 lie within 0.15 ms, all within 5.5
@@ -72,7 +73,8 @@ class Alike:
     def echoes(self) -> tuple[int, ...]:
         """Lags (samples) at which one of the two comes again and the other does not: positive of the picture's.
 
-        There the two agree on one side of the line: a voice's pitch, which noise hides in one of them, is on both.
+        There the two agree on one side of the line: a voice's pitch, which noise hides in one of them, is on both. And
+        it comes again after so many samples, not about so many, as a pitch that is never quite the same.
         """
         found: list[int] = []
         left = np.abs(self.more)
@@ -80,10 +82,14 @@ class Alike:
         while len(found) < _MOST and float(left.max(initial=0.0)) >= _SURE:
             at = int(np.argmax(left))
             low, high = sorted((self.height(at), self.height(-at)))
-            if high >= max(_SEEN, _OUT_OF_NOISE * self.noise) and low < high / 2:
+            if self._sharp(at) and high >= max(_SEEN, _OUT_OF_NOISE * self.noise) and low < high / 2:
                 found.append(at if self.more[at] > 0 else -at)
             left[max(0, at - 2 * _NEAR) : at + 2 * _NEAR + 1] = 0.0
         return tuple(found)
+
+    def _sharp(self, lag: int) -> bool:
+        beside = [self.more[at] for at in (lag - _NEAR, lag + _NEAR) if at < self.more.size]
+        return max(float(one / self.more[lag]) for one in beside) < _SHARP
 
     @property
     def smeared(self) -> tuple[int, int] | None:

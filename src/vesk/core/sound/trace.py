@@ -222,7 +222,12 @@ def _result(fitted: Fitted, cells: Stretch, found_at: list[tuple[float, float, f
         covariance=tuple(tuple(float(value) for value in row) for row in covariance),
         places=heard_from(fitted),
     )
-    line = with_wander(line, cells.centres_s, fitted.away + fitted.places.of_windows_s, _clear(fitted))
+    away = fitted.away + fitted.places.of_windows_s
+    line = with_wander(line, cells.centres_s, away, _clear(fitted), (cells.head_s, cells.tail_s))
+    if line.bends:  # who lies on the curve agrees, whichever of two places that was taken for
+        on_line = np.array([line.offset_at(float(at)) for at in cells.centres_s])
+        off = np.abs(path.offset_at(cells.centres_s) + away - on_line)
+        fitted = replace(fitted, agrees=_clear(fitted) & (off < LEAST_STEP_S / 2))
     points = _points(fitted, cells)
     share = float(fitted.agrees.sum() / max(1, int(fitted.heard.sum())))
     return Traced(line, points, share, cells, np.flatnonzero(fitted.heard & ~fitted.agrees))

@@ -12,17 +12,24 @@ from vesk.core.sound.fine import STANDING_S
 from vesk.core.sound.measurement import Line
 
 _LEAST_WINDOWS = 24
-_GAIN_NATS = 12.0
+_GAIN_NATS = 6.0
 _FURTHEST_PPM = 25.0  # a crystal bends no more within a take; whoever sways does
 _LEAST_S = 4e-6
 _WILD = 5.0  # units of scatter off its neighbours
-_TURNS = 0.08  # of what parts two places: neighbours scatter less along a curve
+_TURNS = 0.7  # of how far windows lie from the nearest place: neighbours scatter less along a curve
 _BESIDE = 4
 _SMOOTH = 0.85  # of the windows
-_KNOTS = 24
+_KNOTS, _KNOTS_A_RATE = 64, 3
+_TOGETHER, _FORETOLD_NATS = 2, 5.0  # neighbours overlap: they are told by others
 
 
-def with_wander(line: Line, at_s: NDArray[np.float64], away_s: NDArray[np.float64], clear: NDArray[np.bool_]) -> Line:
+def with_wander(
+    line: Line,
+    at_s: NDArray[np.float64],
+    away_s: NDArray[np.float64],
+    clear: NDArray[np.bool_],
+    ends_s: tuple[float, float],
+) -> Line:
     """Return a line with its bends, where the windows' timings follow a curve that a clock could take.
 
     Parameters
@@ -33,6 +40,8 @@ def with_wander(line: Line, at_s: NDArray[np.float64], away_s: NDArray[np.float6
         Picture times, and how far each window lies off the line, seconds.
     clear : ndarray of bool, shape (windows,)
         Which of them mean something.
+    ends_s : tuple of float
+        Picture times from and to which the line is wanted, seconds.
 
     Returns
     -------
@@ -48,14 +57,16 @@ def with_wander(line: Line, at_s: NDArray[np.float64], away_s: NDArray[np.float6
     scatter = max(1.4826 * float(np.median(np.abs(away - near))), 2e-7)
     kept = np.abs(away - near) < _WILD * scatter
     at, away = at[kept], away[kept]
-    apart = float(np.ptp([later for later, _ in line.places])) if line.places else 0.0
-    if at.size < _LEAST_WINDOWS or kept.mean() < _SMOOTH or (line.places and scatter > _TURNS * apart):
+    levels = np.array([later for later, _ in line.places] or [np.inf])
+    strays = 1.4826 * float(np.median(np.abs(away[:, None] - levels).min(axis=1)))
+    if at.size < _LEAST_WINDOWS or kept.mean() < _SMOOTH or scatter > _TURNS * strays:
         return line  # who speaks in turn is heard at one level and the other, not along a curve
     sigma = np.full(at.size, scatter)
     curve = find_curve(at.tolist(), away.tolist(), sigma.tolist(), wander=WITHIN_A_TAKE, gain_nats=_GAIN_NATS)
-    if curve is None:
+    if curve is None or not _foretells(at, away, scatter):
         return line
-    grid = np.linspace(at[0], at[-1], min(_KNOTS, at.size))
+    # To the ends: a straight line from the first window that is clear on may be ten standard errors off there.
+    grid = np.linspace(min(ends_s[0], at[0]), max(ends_s[1], at[-1]), min(_KNOTS, at.size))
     mean, variance = (np.array(values) for values in zip(*(curve.at(float(when)) for when in grid), strict=True))
     x = grid - line.middle_s
     slope, level = (float(value) for value in np.polyfit(x, mean, 1))
@@ -63,7 +74,7 @@ def with_wander(line: Line, at_s: NDArray[np.float64], away_s: NDArray[np.float6
     if float(np.abs(bent).max()) < _LEAST_S:
         return line
     error = np.sqrt(np.maximum(variance, 0.0))
-    rates = np.diff(mean) / np.diff(grid)
+    rates = np.diff(mean[::_KNOTS_A_RATE]) / np.diff(grid[::_KNOTS_A_RATE])
     span = float(grid[-1] - grid[0])
     se_rate = float(np.hypot(error[0], error[-1])) / span
     if float(np.ptp(rates)) * 1e6 > _FURTHEST_PPM:
@@ -75,6 +86,28 @@ def with_wander(line: Line, at_s: NDArray[np.float64], away_s: NDArray[np.float6
         se_middle_s=STANDING_S, se_ppm=se_rate * 1e6, covariance=(), places=(),
         bends=tuple((float(a), float(b), float(e)) for a, b, e in zip(grid, bent, error, strict=True)),
     )  # fmt: skip
+
+
+def _foretells(at: NDArray[np.float64], away: NDArray[np.float64], scatter: float) -> bool:
+    """Say whether curves through half of the windows tell the others better than lines do: strays bend no clock."""
+    own = np.arange(at.size) // _TOGETHER % 2 == 0
+    nats = 0.0
+    for half in (own, ~own):
+        sigma = np.full(int(half.sum()), scatter)
+        curve = find_curve(at[half].tolist(), away[half].tolist(), sigma.tolist(), wander=WITHIN_A_TAKE, gain_nats=0.0)
+        if curve is None:
+            continue
+        line = np.polynomial.Polynomial.fit(at[half], away[half], 1)
+        bent = np.array([curve.at(float(when))[0] for when in at[~half]])
+        nats += float(
+            (_surprise(away[~half] - line(at[~half]), scatter) - _surprise(away[~half] - bent, scatter)).sum()
+        )
+    return nats > _FORETOLD_NATS
+
+
+def _surprise(off: NDArray[np.float64], scatter: float) -> NDArray[np.float64]:
+    """Return how surprising deviations are, in nats, where some are strays: Student's t of four degrees."""
+    return np.asarray(2.5 * np.log1p((off / scatter) ** 2 / 4))
 
 
 def _between_neighbours(away: NDArray[np.float64]) -> NDArray[np.float64]:
