@@ -162,7 +162,7 @@ def _filtered(
     at: NDArray[np.float64], ahead: NDArray[np.float64], sigma: NDArray[np.float64], density: float
 ) -> tuple[float, list[tuple[_Matrix, _Matrix]], list[tuple[_Matrix, _Matrix]]]:
     """Run the filter: log-likelihood, states as predicted and as updated."""
-    # The first one only says where it all is. Reckoned from next to no knowledge it would round to a place without error.
+    # The first one only says where it all is; reckoned from no knowledge, its error would round to none.
     state, spread = np.array([ahead[0], 0.0]), np.diag([float(sigma[0]) ** 2, _RATE_PRIOR**2])
     total, before, after = 0.0, [(state, spread)], [(state, spread)]
     for number in range(1, at.size):
