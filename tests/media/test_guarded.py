@@ -3,8 +3,10 @@
 import os
 import time
 from pathlib import Path
+from threading import Thread
 
 import pytest
+from pebble.pool.process import PoolManager
 
 from vesk.core.errors import MediaError, StoppedError
 from vesk.media.guarded import guarded, guarded_each, tell, watched
@@ -80,6 +82,26 @@ def test_how_far_it_is_is_told_and_it_ends_when_it_is_to_stop():
         watched(FILE, 30.0, lambda done, _total: done < 4, never_end_telling, FILE)
     assert time.monotonic() - begun < 20
     assert guarded(FILE, 30.0, name_of, FILE) == "A006_004.mov"
+
+
+def test_a_pool_that_falls_over_costs_no_file(monkeypatch):
+    assert guarded(FILE, 30.0, name_of, FILE) == "A006_004.mov"
+
+    def fall(_manager: PoolManager) -> None:
+        falling.undo()
+        raise BufferError("a thread of the pool's own")
+
+    monkeypatch.setattr("threading.excepthook", lambda _what: None)
+    read = []
+    under_way = Thread(target=lambda: read.append(guarded(FILE, 30.0, count, FILE)), daemon=True)
+    with pytest.MonkeyPatch.context() as falling:
+        under_way.start()
+        time.sleep(0.5)
+        falling.setattr(PoolManager, "update_status", fall)
+        time.sleep(0.5)
+        assert [guarded(FILE, 30.0, name_of, FILE) for _ in range(3)] == ["A006_004.mov"] * 3
+        under_way.join(30)
+        assert read == ["counted"]
 
 
 def never_end_telling(path: Path) -> None:

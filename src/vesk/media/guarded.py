@@ -24,7 +24,7 @@ from pathlib import Path
 from tempfile import NamedTemporaryFile
 from typing import Any, ParamSpec, TypeVar
 
-from pebble import ProcessExpired, ProcessPool
+from pebble import ProcessExpired, ProcessFuture, ProcessPool
 
 from vesk.core.errors import MediaError, SilentError, StoppedError, VeskError
 from vesk.core.progress import OnProgress
@@ -77,6 +77,20 @@ class _Context(SpawnContext):
 @lru_cache(maxsize=1)
 def _pool() -> ProcessPool:
     return ProcessPool(_PROCESSES, context=_Context(), initializer=_limit, initargs=(os.getpid(),))
+
+
+def _schedule(
+    work: Callable[..., T], args: tuple[Any, ...], kwargs: dict[str, Any], wait_s: float
+) -> tuple[ProcessPool, ProcessFuture[T]]:
+    """Hand work to the pool that is alive, in the one thread that makes pools."""
+    if not _pool().active:  # one of its own threads died: it takes nothing any more, and that says nothing of a file
+        gone = _pool()
+        _pool.cache_clear()
+        gone.join()  # its processes are ended before anybody writes what they were writing
+    try:
+        return _pool(), _pool().schedule(work, args=args, kwargs=kwargs, timeout=wait_s)
+    except RuntimeError as error:  # it died just now
+        raise BrokenProcessPool from error
 
 
 _last = 0.0
@@ -228,8 +242,7 @@ def _twice(path: Path, call: Callable[[], T]) -> T:
     try:
         return bordered(path, call)
     except BrokenProcessPool:
-        # An idle process was ended from outside: that says nothing of the file.
-        _pool.cache_clear()
+        # An idle process was ended from outside, or the pool fell over: that says nothing of the file.
         return bordered(path, call)
 
 
@@ -241,9 +254,11 @@ def _call(
     kwargs: dict[str, Any],
     ask: Callable[[], bool] | None = None,
 ) -> T:
-    scheduled = _starter().submit(lambda: _pool().schedule(work, args=args, kwargs=kwargs, timeout=wait_s)).result()
-    while ask is not None and not wait([scheduled], timeout=_ASKED_S).done:
-        if not ask():
+    pool, scheduled = _starter().submit(_schedule, work, args, kwargs, wait_s).result()
+    while not wait([scheduled], timeout=_ASKED_S).done:
+        if not pool.active:  # nobody would ever say that it took too long
+            raise BrokenProcessPool
+        if ask is not None and not ask():
             scheduled.cancel()  # type: ignore[no-untyped-call]
             raise StoppedError(f"Stopped while {path.name} was read.")
     try:
