@@ -8,12 +8,13 @@ from hypothesis import given
 from hypothesis import strategies as st
 
 from vesk.core.conform.correction import Correction
-from vesk.core.day.solution import Place
+from vesk.core.day.solution import Agreement, Place
 from vesk.core.kinds import MATCHED, Witness
 from vesk.core.pairing.evidence import SOUND, SYNC_POINT, TIMECODE
 from vesk.core.pairing.judgement import Claps, Judgement, Side
 from vesk.core.pairing.rivals import Rivalry
 from vesk.core.sound.measurement import Jump, Line, Measurement, refused
+from vesk.core.tolerance import Tolerance
 from vesk.core.verdict import causes
 
 PAL = Fraction(25)
@@ -90,7 +91,22 @@ def test_claps_bound_the_error_and_only_confirmed_ones_count_against_a_camera():
     assert [item.kind for item in judged(found()).evidence] == [TIMECODE, SOUND]  # nobody looked for claps
     far = judged(found(), claps=replace(claps, heard=(Fraction(30),)))
     assert far.evidence[2].kind == SYNC_POINT
-    assert "none is heard near it" in far.evidence[2].says
+    assert far.evidence[2].says == "a clap is seen, but none is heard near it"
+    lantern = judged(found(), claps=Claps(heard=(Fraction(30),), unclear=0.21))
+    assert "something in the picture is 21 % like a clap" in lantern.evidence[2].says
+
+
+def test_evidence_says_otherwise_only_beyond_its_own_error_and_the_tolerance():
+    def otherwise(apart_ms, sd_ms, frames="1/4"):
+        said = Agreement(Witness.TIMECODE, -3.0, sd_ms / 1000, apart_ms / sd_ms)
+        place = Place("p", "s", 30.0, -3.0, 1e-5, 0.0, Witness.SOUND, 0.0, (said,))
+        one = judged(found(), place=place, tolerance=Tolerance(Fraction(frames)))
+        return [item.otherwise for item in one.evidence]
+
+    assert otherwise(-2.9, 0.5) == [False, False]  # a talker stands a metre away: no clock is wrong
+    assert otherwise(-2.9, 0.5, "1/40") == [True, False]
+    assert otherwise(30, 0.5) == [True, False]
+    assert otherwise(30, 20) == [False, False]
 
 
 def test_a_slip_that_stands_moves_the_error_and_not_the_evidence():

@@ -439,7 +439,7 @@ def _claps(
         tuple((*contact_between(row.frame or 0, fps), row.state == sync_points.CONFIRMED) for row in sure),
         tuple(Fraction(row.heard_us, 1_000_000) for row in in_sound if row.heard_us is not None),
         heard_late_s,
-        unclear=len(sure) < len(seen),
+        unclear=max((row.likely for row in seen if row not in sure), default=0.0),
     )
 
 

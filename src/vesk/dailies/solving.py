@@ -91,5 +91,5 @@ def claps_of(picture: SyncPoints | None, sound: SyncPoints | None) -> Claps:
     return Claps(
         tuple((one.low_s, one.high_s, False) for one in sure),
         tuple(Fraction(round(one.at_s * 1e6), 1_000_000) for one in heard),
-        unclear=len(sure) < len(seen),
+        unclear=max((one.likely for one in seen if one not in sure), default=0.0),
     )

@@ -25,6 +25,8 @@ class Evidence:
     apart_sd : float or None
         How far it is from where the whole day says the sound belongs, in its own standard deviations; None where the
         day says nothing.
+    otherwise : bool
+        Whether that is further than its own error and the tolerance explain.
     """
 
     kind: Witness
@@ -32,3 +34,4 @@ class Evidence:
     uncertainty_s: float | None
     says: str
     apart_sd: float | None = None
+    otherwise: bool = False

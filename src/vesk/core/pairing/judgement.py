@@ -8,7 +8,7 @@ from functools import cached_property
 
 from vesk.core.clocks.sound_delay import SoundDelay
 from vesk.core.conform.correction import Correction, Errors, errors, propose
-from vesk.core.day.solution import Contradiction, Place
+from vesk.core.day.solution import Agreement, Contradiction, Place
 from vesk.core.kinds import MATCHED, REFUSED, Clock
 from vesk.core.pairing.by_claps import error_by_claps
 from vesk.core.pairing.evidence import PERSON, SOUND, SYNC_POINT, TIMECODE, Evidence
@@ -20,6 +20,7 @@ from vesk.core.verdict.causes import Names, Setting, Verdict, give_verdict
 from vesk.core.verdict.disagreement import Disagreement
 
 _SAME_STEP_S = 2e-4
+_OTHERWISE_SD = 3.0  # and beyond the tolerance: evidence so far from where the day places a sound says otherwise
 _LTC_S = 0.001  # how exactly decoded timecode tells; a header tells to half a frame
 
 
@@ -60,14 +61,14 @@ class Claps:
         The recorder's own times, seconds.
     heard_late_s : float
         How late its microphone hears, by its distance, seconds.
-    unclear : bool
-        Whether any other is proposed in the picture.
+    unclear : float
+        How likely a clap what else is proposed in the picture is, the likeliest of it; 0 where nothing is.
     """
 
     seen: tuple[tuple[float, float, bool], ...] = ()
     heard: tuple[Fraction, ...] = ()
     heard_late_s: float = 0.0
-    unclear: bool = False
+    unclear: float = 0.0
 
 
 @dataclass(frozen=True, eq=False)
@@ -284,8 +285,14 @@ class Judgement:
         gathered = [self._by_timecode(), self._heard()]
         gathered += [] if self.claps is None else [self._by_claps(self.claps)]
         gathered += self._tied()
-        apart = {} if self.place is None else {one.witness: one.apart_sd for one in self.place.agreements}
-        return [replace(one, apart_sd=apart.get(one.kind)) for one in gathered]
+        apart = {} if self.place is None else {one.witness: one for one in self.place.agreements}
+        return [self._against_the_day(one, apart.get(one.kind)) for one in gathered]
+
+    def _against_the_day(self, one: Evidence, said: Agreement | None) -> Evidence:
+        if said is None:
+            return one
+        bound = max(_OTHERWISE_SD * said.sd_s, float(self.tolerance.seconds(self.fps)))
+        return replace(one, apart_sd=said.apart_sd, otherwise=abs(said.apart_sd) * said.sd_s > bound)
 
     def _tied(self) -> list[Evidence]:
         """Return what the same event on both says, or who joined them."""
@@ -320,8 +327,14 @@ class Judgement:
         sure = self.error_by_claps(confirmed=True)
         found = sure or self.error_by_claps(confirmed=False)
         if found is None:
-            any_seen = claps.unclear or bool(claps.seen)
-            alone = "a clap is seen, but none is heard near it" if any_seen else "no clap seen in the picture"
+            if claps.seen:
+                alone = "a clap is seen, but none is heard near it"
+            elif claps.unclear:
+                alone = (
+                    f"something in the picture is {100 * claps.unclear:.0f} % like a clap, but none is heard near it"
+                )
+            else:
+                alone = "no clap seen in the picture"
             return Evidence(SYNC_POINT, None, None, alone)
         count = f"{found.claps} clap" if found.claps == 1 else f"{found.agreeing} of {found.claps} claps"
         says = f"{count} seen and heard, " + ("confirmed" if sure else "proposed: look at it")

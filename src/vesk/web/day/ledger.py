@@ -32,7 +32,6 @@ FILTERS = {
 }
 ALWAYS = ("all", "needs", "out", "unpaired", "broken", "unchecked")  # the others only where there are any
 UNREADABLE = "unreadable"
-APART_SD = 3.0  # standard deviations: evidence further from where the day places a sound says otherwise
 
 
 @dataclass(frozen=True, slots=True)
@@ -65,7 +64,7 @@ class Row:
     def kinds(self) -> str:
         """Which kinds of evidence it rests on, and which of them says otherwise than the day as a whole."""
         told = [] if self.now is None else [one for one in self.now.evidence if one.offset_s is not None]
-        return " + ".join(f"{one.kind} apart" if abs(one.apart_sd or 0) > APART_SD else one.kind for one in told)
+        return " + ".join(f"{one.kind} apart" if one.otherwise else one.kind for one in told)
 
     @property
     def fps(self) -> Fraction:
