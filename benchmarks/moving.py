@@ -25,7 +25,7 @@ def _carried(t: NDArray[np.float64]) -> NDArray[np.float64]:
     return 1.5 + 0.15 * np.sin(2 * np.pi * t / 7.3) + 0.08 * np.sin(2 * np.pi * t / 2.9 + 1)
 
 
-def _swing(ppm: float, period_s: float) -> Curve:
+def swing(ppm: float, period_s: float) -> Curve:
     return lambda t: ppm * np.sin(2 * np.pi * t / period_s + 0.7)
 
 
@@ -45,10 +45,10 @@ TURNS: list[tuple[str, float, dict[str, object]]] = [
     ("three, 1, 2 and 5.8 m", 60, {"places_s": (0.0, 3e-3, 14e-3)}),
 ]
 CLOCKS: list[tuple[str, float, Curve]] = [
-    ("swings by 3 ppm in 8 min, 10 min", 600, _swing(3, 480)),
-    ("swings by 1 ppm in 20 min, 20 min", 1200, _swing(1, 1200)),
+    ("swings by 3 ppm in 8 min, 10 min", 600, swing(3, 480)),
+    ("swings by 1 ppm in 20 min, 20 min", 1200, swing(1, 1200)),
     ("warms up: 6 ppm to 0 within 5 min, 12 min", 720, lambda t: 6 * np.exp(-np.maximum(t, 0) / 300)),
-    ("swings by 2 ppm in 40 s, 60 s", 60, _swing(2, 40)),
+    ("swings by 2 ppm in 40 s, 60 s", 60, swing(2, 40)),
     ("steady, 10 min", 600, np.zeros_like),
     ("steady, 60 s", 60, np.zeros_like),
 ]

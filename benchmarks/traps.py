@@ -19,7 +19,7 @@ Sounds = tuple[NDArray[np.float32], NDArray[np.float32]]
 _PLAYED = (3.0, 0.0, -6.0)  # dB over the talk
 
 
-def _other_take(seed: int) -> Sounds:
+def other_take(seed: int) -> Sounds:
     count = (10, 30, 60)[seed % 3] * WORK_RATE
     takes = [material.talk(60, 300 + seed % 8, take)[:count] for take in (1, 2 + seed)]
     one, other = (paths.reverberant(take, WORK_RATE, seed=n, amount=0.3) for n, take in enumerate(takes))
@@ -72,7 +72,7 @@ def _music(seconds: float, seed: int) -> NDArray[np.float32]:
     return np.asarray(out / out.std(), np.float32)
 
 
-def _playback(seed: int, over_talk_db: float, *, same: bool) -> Sounds:
+def playback(seed: int, over_talk_db: float, *, same: bool) -> Sounds:
     music = _music(40, seed)
     talks = [material.talk(60, seed % 20 + n)[: music.size] for n in ((0, 0) if same else (0, 50))]
     gain = 10 ** (-over_talk_db / 20)
@@ -121,7 +121,7 @@ def _effects(seed: int) -> Sounds:
 
 
 KINDS: dict[str, tuple[int, Callable[[int], Sounds]]] = {
-    "other take of the same lines": (700, _other_take),
+    "other take of the same lines": (700, other_take),
     "other talk, shared hum": (400, _hum),
     "claps of the same sticks": (500, _claps),
     "noise": (200, _noise),
@@ -138,7 +138,7 @@ def _judged(name: str, seed: int) -> tuple[str, float]:
 
 
 def _played(over_talk_db: float, seed: int, same: bool) -> str:  # noqa: FBT001 - mapped over processes
-    return str(measure(*map(material.hear, _playback(seed, over_talk_db, same=same))).decision)
+    return str(measure(*map(material.hear, playback(seed, over_talk_db, same=same))).decision)
 
 
 def main(scale: float) -> None:

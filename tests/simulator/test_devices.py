@@ -84,10 +84,10 @@ def test_a_recorder_from_zero_restarts_its_counter_in_every_part(plan):
 def test_parts_laid_end_to_end_are_the_whole_to_the_bit(plan, tmp_path):
     read, parts = plan(RECORDER + "split_s = 2.0\n", '{ source = "S1", from = 0.0, to = 5.0, file = "R001.wav" }')
     events = shoot.all_events(read)
-    from vesk.simulator.files import _sound
+    from vesk.simulator.files import recorded
 
-    whole = _sound(parts[0].of, events)
-    assert np.array_equal(np.concatenate([_sound(part, events) for part in parts]), whole)
+    whole = recorded(parts[0].of, events)
+    assert np.array_equal(np.concatenate([recorded(part, events) for part in parts]), whole)
 
 
 def test_a_camera_at_another_rate_leaves_the_others_labels_by_a_thousandth(plan):
@@ -126,9 +126,9 @@ def test_a_mono_recorder_writes_a_file_a_track_and_loses_what_is_lost(plan, tmp_
 def test_what_hums_clips_and_is_not_connected(plan, tmp_path):
     device = RECORDER.replace('"boom"', '"empty"') + "clip = true\nhum_db = -30\n"
     read, (take,) = plan(device, '{ source = "S1", from = -4.0, to = 6.0 }')
-    from vesk.simulator.files import _sound
+    from vesk.simulator.files import recorded
 
-    sound = _sound(take, shoot.all_events(read))
+    sound = recorded(take, shoot.all_events(read))
     assert not sound[:, 1].any()
     assert (np.abs(sound[:, 0]) >= 0.999).sum() > 50
     quiet = sound[: 3 * 48_000, 0] * np.hanning(3 * 48_000)

@@ -16,6 +16,7 @@ _SETS = (
     "day",
     "clocks",
     "closures",
+    "hard_takes",
     "handover",
     "readers",
     "pages",

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections.abc import Callable
 from fractions import Fraction
 from itertools import pairwise
 from math import floor
@@ -21,13 +22,14 @@ from vesk.simulator.scenario import Scenario
 from vesk.simulator.world import Event, heard
 
 
-def _sound(take: Take, events: list[Event]) -> NDArray[np.float32]:
+def recorded(take: Take, events: list[Event]) -> NDArray[np.float32]:
+    """Return what a device records of what sounds: float32 (samples, channels), full scale 1."""
     if take.of is not None:
         # One device recorded all of it: cut from the whole, noise and all.
         first = take.skipped
         if take.device.kind == CAMERA:
             first = round(Fraction(take.skipped) / take.rate.fps * take.device.sample_rate)
-        return _sound(take.of, events)[first : first + take.samples]
+        return recorded(take.of, events)[first : first + take.samples]
     times = take.times()
     device = take.device
     if not device.channels:
@@ -63,10 +65,12 @@ def _timecode_sound(take: Take) -> NDArray[np.float32]:
     return sound * np.float32(10 ** (take.device.ltc_db / 20))
 
 
-def write_recording(take: Take, scenario: Scenario, events: list[Event]) -> None:
-    """Make one recording's file."""
+def write_recording(
+    take: Take, scenario: Scenario, events: list[Event], records: Callable[..., NDArray[np.float32]] = recorded
+) -> None:
+    """Make one recording's file, with what `records` says of its sound, as `recorded` does."""
     take.path.parent.mkdir(parents=True, exist_ok=True)
-    sound = _sound(take, events)
+    sound = records(take, events)
     if take.device.kind != CAMERA:
         _write_sound(take, scenario, sound)
     else:

@@ -11,17 +11,18 @@ from pathlib import Path
 from typing import Any
 
 import numpy as np
+from numpy.typing import NDArray
 
 from vesk.simulator.devices import CAMERA, Take, takes
-from vesk.simulator.files import closing_frame, write_recording
+from vesk.simulator.files import closing_frame, recorded, write_recording
 from vesk.simulator.scenario import Scenario
 from vesk.simulator.world import Event, events
 
 SCENARIOS = Path(__file__).parent / "scenarios"
 
 
-def _make(scenario: Scenario, sounding: list[Event], take: Take) -> str:
-    write_recording(take, scenario, sounding)
+def _make(scenario: Scenario, sounding: list[Event], records: Callable[..., NDArray[np.float32]], take: Take) -> str:
+    write_recording(take, scenario, sounding, records)
     return take.path.name
 
 
@@ -31,14 +32,30 @@ def all_events(scenario: Scenario) -> list[Event]:
 
 
 def shoot(
-    scenario: Scenario, out: Path, *, processes: int = 2, tell: Callable[[str], None] = lambda _: None
+    scenario: Scenario,
+    out: Path,
+    *,
+    processes: int = 2,
+    tell: Callable[[str], None] = lambda _: None,
+    records: Callable[..., NDArray[np.float32]] = recorded,
 ) -> list[Take]:
-    """Make every file of a scenario under `out`; the same bytes for the same scenario."""
+    """Make every file of a scenario under `out`; the same bytes for the same scenario.
+
+    Parameters
+    ----------
+    scenario : Scenario
+    out : Path
+    processes : int
+    tell : callable
+        Is told the name of each file that is made.
+    records : callable
+        A take and what sounds that day to its sound, as `files.recorded`; pickled where there are several processes.
+    """
     planned = takes(scenario, out)
     sounding = all_events(scenario)
     # The longest first, so that no core idles at the end.
     order = sorted(planned, key=lambda take: -take.length_s * (3 if take.device.kind == CAMERA else 1))
-    work = partial(_make, scenario, sounding)
+    work = partial(_make, scenario, sounding, records)
     if processes == 1:
         for name in map(work, order):
             tell(name)
