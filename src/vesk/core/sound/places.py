@@ -93,9 +93,11 @@ def find_places(at_s: NDArray[np.float64], away_s: NDArray[np.float64], clear: N
     slope = _slant(x, away)
     modes = _modes(away - slope * x)
     best: _Mixture | None = None
+    # As the path lies, too: where windows scatter widely some gather along a slope by chance, and no fit leaves it.
+    single = (_mixture(x, away, np.array([float(np.median(away))]), 0.0),)
     for count in range(1, MOST + 1):
-        for start in _starts(modes, away - slope * x, count):
-            found = _mixture(x, away, start, slope)
+        starts = _starts(modes, away - slope * x, count)
+        for found in (*(single if count == 1 else ()), *(_mixture(x, away, start, slope) for start in starts)):
             if found is None:
                 continue
             more = best is not None and found.levels.size > best.levels.size
