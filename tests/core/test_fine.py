@@ -80,6 +80,18 @@ def test_no_band_claims_more_than_a_standing_room_allows(scene):
     assert noisy.covariance[1, 1] > found.covariance[1, 1]
 
 
+def test_noise_is_not_sure_of_itself():
+    """Weighed by what its own noise happened to agree on, every window of two hisses agreed with the path."""
+    agreed = []
+    for seed in range(8):
+        rng = np.random.default_rng(seed)
+        hisses = (rng.normal(size=SECONDS * WORK_RATE).astype(np.float32) for _ in range(2))
+        spectra = crossed(*hisses, fine.Path(10.0, 0.0, 0.0))
+        own = fine.weighted(spectra, np.ones(spectra.cells.starts.size, bool)).real.sum(axis=1)
+        agreed.append(own.sum() / np.sqrt((own**2).sum()))
+    assert np.mean(agreed) < 1.2
+
+
 def test_a_path_steps_where_it_jumps():
     path = fine.Path(10.0, 1.0, 1e-3, jumps=((5.0, 0.2), (15.0, -0.05)))
     assert path.offset_at(np.array([0.0, 5.0, 5.1, 20.0])) == pytest.approx([0.99, 0.995, 1.1951, 1.16])

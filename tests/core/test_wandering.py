@@ -22,11 +22,14 @@ def bent(away, at, places=()):
 
 
 @pytest.mark.parametrize("seed", [1, 4, 7, 10, 11, 13])
-def test_strays_that_lie_together_bend_no_steady_clock(seed):
+@pytest.mark.parametrize(
+    ("where", "off"), [(slice(3), -4.5), (slice(-1, None), 80), (slice(1), 25), (slice(2), 25)], ids=str
+)
+def test_strays_at_an_end_bend_no_steady_clock(seed, where, off):
     rng = np.random.default_rng(seed)
     at = np.linspace(1.0, 119.0, 80)
     away = SCATTER_S * rng.normal(size=at.size)
-    away[:3] = -4.5 * SCATTER_S
+    away[where] = off * SCATTER_S
     assert not bent(away, at).bends
 
 

@@ -21,6 +21,7 @@ _FINE_BINS = 128
 _FURTHEST_S = 2e-4
 _GAIN_HZ = 200.0
 _NOISE_HZ = 400.0
+_TURN = 4  # windows in a row that are told by the others together: only those at their edges overlap
 _ROOM = 0.5  # variance of a room's echoes over the direct sound, as rooms go
 _WIDER, _WIDER_RATE = 1.1, 1.18  # what a sandwich leaves out, so that 95 % bands hold 95 %; from the benchmark
 STANDING_S = 0.2e-6  # what a room that stands still shifts all windows by; calibrated on simulated rooms
@@ -257,7 +258,8 @@ def weighted(crossed: Crossed, chosen: NDArray[np.bool_]) -> NDArray[np.complex6
     the cross-spectrum times g over that noise the score of a Gaussian likelihood [1]_. Where all
     windows together know a bin well (much information I), it is its room that limits it: divided
     by 1 + I/2, such bins count alike. Flat in frequency, echoes then stay at their own lags
-    instead of leaning on the direct sound's peak.
+    instead of leaning on the direct sound's peak. A window's gain is told by others: its own noise
+    would weigh what it happens to agree on, and hiss look sure of itself.
 
     Parameters
     ----------
@@ -278,27 +280,41 @@ def weighted(crossed: Crossed, chosen: NDArray[np.bool_]) -> NDArray[np.complex6
     cross_spectra *= crossed.y
     power = _power(crossed.y)
     wide = max(3, round(_GAIN_HZ / crossed.step_hz))
-    agreed = ndimage.uniform_filter1d(cross_spectra[chosen].real.sum(axis=0, dtype=np.float64), wide)
-    own = power[chosen].sum(axis=0, dtype=np.float64)
-    # Where the sound has nothing (above its band, once it is slowed), the filter's running sum leaves only rounding.
-    gain = agreed / np.maximum(ndimage.uniform_filter1d(own, wide), 1e-7 * float(own.mean()) + 1e-30)
-    gain = np.maximum(gain, 0.0).astype(np.float32)
+    side = np.arange(chosen.size) // _TURN % 2
+    gains = np.stack([_gain(cross_spectra, power, _told(chosen, side != told), wide) for told in (0, 1)])
     smooth = max(3, round(_NOISE_HZ / crossed.step_hz))
     noise, loud = np.empty_like(power), 0.0
     for row, (own, other) in enumerate(zip(crossed.x, crossed.y, strict=True)):  # a window stays in a core's cache
-        left = own - gain * other
+        left = own - gains[side[row]] * other
         ndimage.uniform_filter1d(_power(left), smooth, output=noise[row])
         loud += float(np.vdot(own, own).real) * bool(crossed.heard[row])
     loud /= max(1, int(crossed.heard.sum())) * crossed.hertz.size
     np.maximum(noise, 0.0, out=noise)
     noise += 1e-3 * float(noise[crossed.heard].mean()) + 1e-7 * loud + 1e-20
-    information = gain**2 * (power[chosen] / noise[chosen]).sum(axis=0)
+    information = gains**2 * (power[chosen] / noise[chosen]).sum(axis=0)
     # The band ends softly, for the same reason.
     edge = np.clip((crossed.hertz - BAND_HZ[0]) / 400, 0, 1) * np.clip((BAND_HZ[1] - crossed.hertz) / 800, 0, 1)
-    shape = gain / (1 + _ROOM * information) * np.sin(np.pi / 2 * edge) ** 2
-    cross_spectra *= np.divide(shape.astype(np.float32), noise, out=noise)
+    shapes = (gains / (1 + _ROOM * information) * np.sin(np.pi / 2 * edge) ** 2).astype(np.float32)
+    for row, own in enumerate(noise):
+        cross_spectra[row] *= np.divide(shapes[side[row]], own, out=own)
     cross_spectra[~crossed.heard] = 0
     return cross_spectra
+
+
+def _told(chosen: NDArray[np.bool_], others: NDArray[np.bool_]) -> NDArray[np.bool_]:
+    """Return which windows tell the gain: those of the others that are chosen, where these are enough."""
+    return chosen & others if (chosen & others).sum() >= _TURN else chosen
+
+
+def _gain(
+    cross_spectra: NDArray[np.complex64], power: NDArray[np.float32], of: NDArray[np.bool_], wide: int
+) -> NDArray[np.float32]:
+    """Return g(f): what the sound explains of the scratch in these windows, smoothed over so many bins."""
+    agreed = ndimage.uniform_filter1d(cross_spectra[of].real.sum(axis=0, dtype=np.float64), wide)
+    own = power[of].sum(axis=0, dtype=np.float64)
+    # Where the sound has nothing (above its band, once it is slowed), the filter's running sum leaves only rounding.
+    gain = agreed / np.maximum(ndimage.uniform_filter1d(own, wide), 1e-7 * float(own.mean()) + 1e-30)
+    return np.asarray(np.maximum(gain, 0.0), np.float32)
 
 
 def _power(spectra: NDArray[np.complex64]) -> NDArray[np.float32]:
@@ -371,10 +387,10 @@ def fit_together(
     design = np.stack([np.ones(at.size), at - centre, *(at > when for when, _ in path.jumps), *places], axis=1)
     step = np.zeros(design.shape[1])
     prior = np.zeros((step.size, step.size))
-    score, hessian = np.zeros((used.size, step.size)), np.eye(step.size)
+    score, hessian, bent = np.zeros((used.size, step.size)), np.eye(step.size), np.zeros(used.size)
     for _ in range(_STEPS):
-        slope, bend = blocks.slopes(design @ step)
-        bend = np.maximum(bend, 0.0) * trusted + 1e-30
+        slope, bent = blocks.slopes(design @ step)
+        bend = np.maximum(bent, 0.0) * trusted + 1e-30
         hessian = (design * bend[:, None]).T @ design
         hessian += 1e-9 * np.diag(np.diag(hessian)) + 1e-30 * np.eye(step.size)
         score = design * (slope * trusted)[:, None]
@@ -393,7 +409,7 @@ def fit_together(
         jumps=tuple((when, old + float(new)) for (when, old), new in zip(path.jumps, step[2:kept], strict=True)),
     )
     above = (0.0, *(old + float(new) for old, new in zip(above_s[1:], step[kept:], strict=True)))
-    inverse = np.linalg.inv(hessian + prior)
+    inverse = np.linalg.inv(_curvature(design, bent * trusted, hessian) + prior)
     degrees = max(1.0, used.size - step.size)
     # Few windows: Student's quantile over the normal one, so that 1.96 errors hold 95 % all the same.
     widen = (float(special.stdtrit(degrees, 0.975)) / 1.96) ** 2 * used.size / degrees
@@ -402,6 +418,14 @@ def fit_together(
     covariance *= np.outer(wider, wider)
     covariance[0, 0] += STANDING_S**2
     return Fit(path, covariance[:kept, :kept], above)
+
+
+def _curvature(
+    design: NDArray[np.float64], bent: NDArray[np.float64], clipped: NDArray[np.float64]
+) -> NDArray[np.float64]:
+    """Return how bent the sum of all windows is: a window of noise bends either way, and says nothing only so."""
+    whole = (design * bent[:, None]).T @ design
+    return whole if np.linalg.eigvalsh(whole - 0.1 * clipped)[0] > 0 else clipped
 
 
 def _meat(score: NDArray[np.float64], crossed: Crossed, used: NDArray[np.int64]) -> NDArray[np.float64]:

@@ -41,6 +41,8 @@ _LEAST_BETWEEN = 3
 _LEAST_BEYOND, _BEYOND = 3, 0.08  # windows, and share of those on the other side
 _ODD_NATS = 40.0  # that a rate which no clock has must explain beyond the others
 _TELLING, _CLEAR_HEIGHT = 0.08, 6.5  # share of the windows; over what lies around: noise reaches four
+_RESTLESS, _HEARD_HEIGHT = 0.2, 4.5
+_WALKED_NATS = 15.0
 _GAIN_NATS = 12.0  # that a path must explain beyond lines and jumps
 _FLOOR_S = 1e-4
 _AT_LEVELS, _AT_S = 0.7, 3e-4
@@ -93,7 +95,10 @@ def speak_elsewhere(
     own = replace(cells, starts=cells.starts[apart])
     reach = int(REACH_S * WORK_RATE)
     curves = correlate_around(picture, sound, own, base.offset_at(own.centres_s), -base.slope * 1e6, reach)
-    return int((np.abs(curves.heights).max(axis=1) > _CLEAR_HEIGHT).sum()) >= least
+    highest = np.abs(curves.heights).max(axis=1)
+    # Who never stands speaks nowhere for a whole window: less clearly, and most of the time.
+    restless = (highest > _HEARD_HEIGHT).sum() >= _RESTLESS * cells.starts.size
+    return bool(restless or (highest > _CLEAR_HEIGHT).sum() >= least)
 
 
 def are_jumps(picture: Hearing, sound: Hearing, path: fine.Path, found: Sequence[Jump]) -> bool:
@@ -115,11 +120,15 @@ def are_jumps(picture: Hearing, sound: Hearing, path: fine.Path, found: Sequence
         level += jump.step_s
         if abs(jump.step_s) > WALKED_S:
             continue
-        slow = jump.high_s - jump.low_s > abs(jump.step_s) / FASTEST_S
         gap = jump.low_s - _ZONE_S, jump.high_s + _ZONE_S
-        if slow or _walked(picture, sound, before, jump.step_s, gap):
+        if _slow(jump) or _walked(picture, sound, before, jump.step_s, gap):
             return False
     return True
+
+
+def _slow(jump: Jump) -> bool:
+    """Say whether there is time to walk that far where it may lie."""
+    return abs(jump.step_s) <= WALKED_S and jump.high_s - jump.low_s > abs(jump.step_s) / FASTEST_S
 
 
 def _come_back(found: Sequence[Jump]) -> bool:
@@ -168,6 +177,7 @@ def find_moving(
     base = _about(straight, cells, [(jump.at_s, jump.step_s) for jump in far])
     followed, level, standing = _followed(picture, sound, cells, base)
     shifted = _shifted(picture, sound, base, level, standing, far)
+    unmoved = followed, level, far
     if shifted is not None:
         far = shifted
         base = replace(base, jumps=tuple((jump.at_s, jump.step_s) for jump in far))
@@ -177,14 +187,20 @@ def find_moving(
         return None
     if not standing.runs:
         least = _told(followed, straight, line) + _GAIN_NATS
-        if not swaying and float(followed.surprise.sum()) - followed.price < least:
+        if not swaying and _explained(followed) < least:
             return None
         return Moving(_restless(level, standing, far), followed, None)
     found = _between_stands(picture, sound, cells, base, level, standing, far, line, shifted=shifted is not None)
     stood = None if found is None else found.fitted
     if swaying if stood is None else passed_by(stood, swaying=swaying):
+        if _explained(followed) <= _explained(unmoved[0]):  # nothing moved for everybody: whoever sways went that way
+            followed, level, far = unmoved
         return Moving(_restless(level, nobody_stands(level, _crystal(base)), far), followed, None)
     return found
+
+
+def _explained(followed: Followed) -> float:
+    return float(followed.surprise.sum()) - followed.price
 
 
 def _followed(picture: Hearing, sound: Hearing, cells: Stretch, base: fine.Path) -> tuple[Followed, Followed, Standing]:
@@ -290,12 +306,16 @@ def _placed(
 
 
 def _told(followed: Followed, straight: fine.Path, line: Line | None) -> float:
-    """Return what windows say for the line, its jumps and its places, nats; a rate that no clock has costs some."""
+    """Return what windows say for the line, its jumps and its places, nats.
+
+    A rate that no clock has costs some, and so does a step that somebody may have walked, where nobody stands.
+    """
     at = straight.offset_at(followed.at_s)
     above = [later for later, _ in line.places] if line and line.places else [0.0]
     told = float(np.max([followed.still.along(at + later) for later in above], axis=0).sum())
     odd = _ODD_NATS if _is_odd(straight.slope) else 0.0
-    return told - jumps.SWITCH_NATS * len(straight.jumps) - odd
+    walked = sum(_slow(jump) for jump in line.jumps) if line else 0
+    return told - jumps.SWITCH_NATS * len(straight.jumps) - _WALKED_NATS * walked - odd
 
 
 def _is_odd(slope: float) -> bool:

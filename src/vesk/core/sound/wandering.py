@@ -112,7 +112,10 @@ def _surprise(off: NDArray[np.float64], scatter: float) -> NDArray[np.float64]:
 
 def _between_neighbours(away: NDArray[np.float64]) -> NDArray[np.float64]:
     """Return where each window's neighbours to either side lay it, whatever slope they lie on."""
-    padded = np.pad(away, _BESIDE, mode="reflect", reflect_type="odd")
-    inner = slice(_BESIDE, -_BESIDE)
-    middles = [(np.roll(padded, k) + np.roll(padded, -k))[inner] / 2 for k in range(1, _BESIDE + 1)]
-    return np.asarray(np.median(middles, axis=0))
+    steps = np.arange(1, _BESIDE + 1)[:, None]
+    own = np.arange(away.size)
+    near = np.median((away[(own - steps) % own.size] + away[(own + steps) % own.size]) / 2, axis=0)
+    # At either end from the one side that there is: a stray there has nobody beyond it.
+    for ends, inward in ((own[:_BESIDE], steps), (own[-_BESIDE:], -steps)):
+        near[ends] = np.median(2 * away[ends + inward] - away[ends + 2 * inward], axis=0)
+    return np.asarray(near)
