@@ -10,6 +10,7 @@ from vesk.core.sound.features import WORK_RATE
 from vesk.core.sound.follow import follow_guess
 from vesk.core.sound.measure import measure
 from vesk.core.sound.measurement import Line, TracePoint
+from vesk.core.sound.moving import are_heard
 from vesk.core.sound.swaying import sways
 
 LATE_S = 0.4371
@@ -83,6 +84,19 @@ def test_who_never_stands_is_found_all_the_same_and_the_rate_is_said_to_be_unkno
     assert abs(found.line.ppm - PPM) < 2 * found.line.se_ppm < 200
     assert np.abs(errors(found, 32, METRE_S)).max() < 2.5e-3  # of 8.7 that are walked
     assert max(later for _, later in found.line.moves) > 6e-3
+
+
+@pytest.mark.parametrize(
+    ("highest", "expected"),
+    [
+        (np.linspace(3.4, 8.0, 58), True),  # who paces 1 to 4 m in a room: a line through a fifth of them was believed
+        (np.linspace(3.1, 4.2, 58), False),  # hiss
+        (np.r_[np.full(52, 3.5), np.full(6, 9.0)], False),  # a door, somebody behind it
+        (np.r_[np.full(50, 3.5), np.full(8, 9.0)], True),
+    ],
+)
+def test_somebody_is_heard_elsewhere_by_a_few_windows_clearly_or_by_many(highest, expected):
+    assert are_heard(highest, 77) is expected
 
 
 def test_a_microphone_that_sways_stands_nowhere():

@@ -95,10 +95,23 @@ def speak_elsewhere(
     own = replace(cells, starts=cells.starts[apart])
     reach = int(REACH_S * WORK_RATE)
     curves = correlate_around(picture, sound, own, base.offset_at(own.centres_s), -base.slope * 1e6, reach)
-    highest = np.abs(curves.heights).max(axis=1)
-    # Who never stands speaks nowhere for a whole window: less clearly, and most of the time.
-    restless = (highest > _HEARD_HEIGHT).sum() >= _RESTLESS * cells.starts.size
-    return bool(restless or (highest > _CLEAR_HEIGHT).sum() >= least)
+    return are_heard(np.abs(curves.heights).max(axis=1), cells.starts.size)
+
+
+def are_heard(highest: NDArray[np.float64], windows: int) -> bool:
+    """Say whether windows that lie off a line hear somebody elsewhere: some clearly, or many at all.
+
+    Who never stands speaks nowhere for a whole window: less clearly, and most of the time.
+
+    Parameters
+    ----------
+    highest : ndarray of float64
+        Of each, the highest that it is like, over what lies around: noise reaches four.
+    windows : int
+        How many the take has.
+    """
+    clear, some = (int((highest > height).sum()) for height in (_CLEAR_HEIGHT, _HEARD_HEIGHT))
+    return clear >= max(_LEAST_BETWEEN, _TELLING * windows) or some >= _RESTLESS * windows
 
 
 def are_jumps(picture: Hearing, sound: Hearing, path: fine.Path, found: Sequence[Jump]) -> bool:
