@@ -246,7 +246,7 @@ def let_go_of(address: str) -> None:
     close_all_sessions()
     for quick in (False, True):
         store_session.engine(address.replace("postgresql://", "postgresql+psycopg://"), quick=quick).dispose()
-    store_session.engine.cache_clear()
+    store_session.forget_engines()
 
 
 def moved_day(session: Session, folder: Path) -> Any:

@@ -51,10 +51,8 @@ def _limit(starter: int) -> None:
     resource.setrlimit(resource.RLIMIT_FSIZE, (_FILE, _FILE))
 
 
-@lru_cache(maxsize=1)
-def _starter() -> ThreadPoolExecutor:
-    """Return the thread that starts the processes: the kernel ends them when the *thread* that made them ends."""
-    return ThreadPoolExecutor(1, thread_name_prefix="guarded")
+# The thread that starts the processes: the kernel ends them when the *thread* that made them ends.
+_STARTER = ThreadPoolExecutor(1, thread_name_prefix="guarded")
 
 
 class _Reader(SpawnProcess):
@@ -254,7 +252,7 @@ def _call(
     kwargs: dict[str, Any],
     ask: Callable[[], bool] | None = None,
 ) -> T:
-    pool, scheduled = _starter().submit(_schedule, work, args, kwargs, wait_s).result()
+    pool, scheduled = _STARTER.submit(_schedule, work, args, kwargs, wait_s).result()
     while not wait([scheduled], timeout=_ASKED_S).done:
         if not pool.active:  # nobody would ever say that it took too long
             raise BrokenProcessPool

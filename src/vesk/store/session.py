@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from functools import lru_cache
+from threading import Lock
 
 from sqlalchemy import Connection, Engine, create_engine, event
 from sqlalchemy.orm import SessionTransaction
@@ -14,9 +15,22 @@ _PATIENT = "-c lock_timeout=60s -c statement_timeout=600s"
 QUICK_CONNECTIONS = 40  # a thread of the web server each
 
 
-@lru_cache(maxsize=8)
+_MAKING = Lock()
+
+
 def engine(url: str, *, quick: bool = False) -> Engine:
     """Return the process's engine for a SQLAlchemy address; a quick one rather fails than lets a person wait."""
+    with _MAKING:  # of two that are made at once, one would be lost with its connections open
+        return _engine(url, quick=quick)
+
+
+def forget_engines() -> None:
+    """Forget the engines that were made; whoever made them let go of their connections."""
+    _engine.cache_clear()
+
+
+@lru_cache(maxsize=8)
+def _engine(url: str, *, quick: bool) -> Engine:
     if quick:
         return create_engine(
             url, pool_size=8, max_overflow=QUICK_CONNECTIONS - 8, pool_timeout=5, pool_pre_ping=True,
