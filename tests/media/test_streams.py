@@ -25,8 +25,17 @@ def click(seconds: float, at: int, level: float = 0.5) -> np.ndarray:
     return sound.astype(np.float32)
 
 
-def make(path, sounds, *, container, picture="mpeg2video", codec="pcm_s16le", late=0, layout="mono"):
-    """Write one second of picture and a sound stream for each of `sounds`, `late` samples after the picture."""
+def moved(packets, later):
+    """Stamp packets of sound `later(sample)` samples later than they are."""
+    for packet in packets:
+        by = round(later(packet.pts * packet.time_base * FS) / FS / packet.time_base) if packet.pts is not None else 0
+        if by:
+            packet.pts, packet.dts = packet.pts + by, packet.dts + by
+        yield packet
+
+
+def make(path, sounds, *, container, picture="mpeg2video", codec="pcm_s16le", late=0, layout="mono", later=lambda _: 0):
+    """Write two seconds of picture and a sound stream for each of `sounds`, `late` samples after the picture."""
     with av.open(str(path), "w", format=container) as out:
         video = out.add_stream(picture, rate=25)
         wide, high = (256, 144) if picture == "dnxhd" else (64, 48)
@@ -47,9 +56,12 @@ def make(path, sounds, *, container, picture="mpeg2video", codec="pcm_s16le", la
                 data = (shaped * 32767).astype(np.int16) if kind == "s16" else shaped.astype(np.float32)
                 audio = av.AudioFrame.from_ndarray(data, format=kind, layout=layout)
                 audio.sample_rate, audio.pts, audio.time_base = FS, k * 1920 + late, Fraction(1, FS)
-                out.mux(stream.encode(audio))
-        for stream in (video, *streams):
-            out.mux(stream.encode(None))
+                for packet in moved(stream.encode(audio), later):
+                    out.mux(packet)
+        out.mux(video.encode(None))
+        for stream in streams:
+            for packet in moved(stream.encode(None), later):
+                out.mux(packet)
     return path
 
 
@@ -91,6 +103,52 @@ def test_sound_that_begins_after_the_picture_is_laid_there(tmp_path, late):
     sound = samples(path)[:, 0]
     assert int(np.argmax(sound)) - 12 == pytest.approx(CLICK + late, abs=50)  # edit lists count milliseconds
     assert np.abs(sound[: late - 60]).max() == 0
+
+
+HOLED = [
+    ("h.mp4", "mp4", "aac"),
+    ("h.mkv", "matroska", "aac"),
+    ("h.mts", "mpegts", "aac"),
+    ("p.mkv", "matroska", "pcm_s16le"),
+]
+
+
+@pytest.mark.parametrize(("name", "container", "codec"), HOLED)
+@pytest.mark.parametrize("lost", [9 * 1024, 9_600])
+def test_sound_that_stops_on_the_way_goes_on_where_it_is_stamped(tmp_path, name, container, codec, lost):
+    # A writer that was too slow lost packets: what comes after belongs to its own pictures, not to those before.
+    path = make(
+        tmp_path / name, [click(2, 62_000)], container=container, picture="libx264", codec=codec,
+        later=lambda at: lost * (at >= 46_000) + 4_800 * (at >= 80_000),
+    )  # fmt: skip
+    place = locate(path, tmp_path / "cache")
+    place.ensure_heard()
+    with place.reader() as reader:
+        sound = reader.read(0, reader.frames)[:, 0]
+    within = 1 if container != "matroska" else 24  # stamps of a millisecond
+    assert int(np.argmax(sound)) - 12 == pytest.approx(62_000 + lost, abs=within)
+    assert np.abs(sound[47_200 + 2_000 : 46_000 + lost - 200]).max() < 2e-4
+    first, second = cache.heard(place.entry).holes
+    assert (first.at_s, first.seconds) == pytest.approx((46_700 / FS, lost / FS), abs=0.025)
+    assert second.seconds == pytest.approx(0.1, abs=0.001)
+
+
+def test_stamps_that_overlap_jitter_or_stray_move_nothing_but_what_overlaps(tmp_path):
+    sound, base = click(2, 62_000), {"container": "matroska", "picture": "libx264"}
+    told = []
+
+    def found(name, later):
+        told.clear()
+        path = make(tmp_path / name, [sound], later=later, **base)
+        return int(np.argmax(np.concatenate(list(movie.sound_blocks(path, told.append))))) - 12 - 62_000
+
+    assert found("overlaps.mkv", lambda at: -960 * (at >= 46_000)) == -960
+    assert [hole.seconds for hole in told] == [-0.02]
+    assert found("jitters.mkv", lambda at: 192 * (int(at / 1920) % 3)) == 0
+    assert found("strays.mkv", lambda at: 1_900 * (round(at) == 46_080)) == 0  # one frame alone is stamped elsewhere
+    assert not told
+    assert found("creeps.mkv", lambda at: at * 2e-3) == pytest.approx(124, abs=300)  # its clock is another
+    assert len(told) < 4
 
 
 def test_a_sound_file_that_is_no_wav_is_read(tmp_path):

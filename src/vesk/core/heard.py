@@ -31,6 +31,14 @@ class HeardBreak:
 
 
 @dataclass(frozen=True, slots=True)
+class HeardHole:
+    """Where a movie's sound stops by its own time stamps: at which second, and for how long; below 0, it overlaps."""
+
+    at_s: float
+    seconds: float
+
+
+@dataclass(frozen=True, slots=True)
 class LtcHeard:
     """What timecode on one channel says.
 
@@ -86,12 +94,15 @@ class Heard:
         How loud timecode is on other channels, dB against the channel that carries it.
     hum : dict of int to float
         Share of each channel's energy that is mains hum, 0 to 1.
+    holes : tuple of HeardHole
+        Where its sound does not go on by its own time stamps; what lies after keeps the time it is stamped with.
     """
 
     levels: tuple[SoundLevel, ...] = ()
     ltc: dict[int, LtcHeard] = field(default_factory=dict)
     leaks_db: dict[int, float] = field(default_factory=dict)
     hum: dict[int, float] = field(default_factory=dict)
+    holes: tuple[HeardHole, ...] = ()
 
     def best_ltc(self) -> tuple[int, LtcHeard] | None:
         """Return the channel with most frames of timecode, and what it says; None without."""

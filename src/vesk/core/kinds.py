@@ -235,6 +235,7 @@ class OddityKind(StrEnum):
     FILE_NOT_ON_THE_REPORT = "file, not on the report"
     FRAME_RATE_DIFFERS = "frame rate differs"
     HEADER_AND_LTC_DISAGREE = "header and LTC disagree"
+    HOLE_IN_THE_SOUND = "hole in the sound"
     HUMMING_CHANNEL = "humming channel"
     MONO_SET_INCOMPLETE = "mono set incomplete"
     NO_TIMECODE = "no timecode"

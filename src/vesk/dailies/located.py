@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Iterator, Sequence
 from contextlib import ExitStack
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from fractions import Fraction
 from itertools import accumulate
 from pathlib import Path
@@ -15,6 +15,7 @@ from numpy.typing import NDArray
 
 from vesk.core.errors import MediaError
 from vesk.core.facts import Facts
+from vesk.core.heard import HeardHole
 from vesk.core.kinds import PICTURE, RUN, Together
 from vesk.core.progress import WHOLE, OnProgress, part_of, unwatched
 from vesk.media import cache, checksum, light_copy, merged, movie, probe, scan
@@ -117,7 +118,17 @@ class Located:
             one.ensure_heard(part_of(on_progress, each * number, each * (number + 1)))  # decoded for each file once
         with self.reader() as reader:
             rest = part_of(on_progress, each * len(coded), WHOLE)
-            cache.listen_to(cache.blocks_of(reader), self.facts, self.entry, on_progress=rest)
+            blocks = cache.blocks_of(reader)
+            cache.listen_to(blocks, self.facts, self.entry, holes=self._holes(), on_progress=rest)
+
+    def _holes(self) -> list[HeardHole]:
+        """Return the holes of its members' sound, once they were listened to, where they lie in all of it."""
+        found, at = [], 0.0
+        for one in self.members:
+            own = cache.heard(one.entry)
+            found += [replace(hole, at_s=at + hole.at_s) for hole in (own.holes if own else ())]
+            at += float(one.facts.duration) if self.how == RUN else 0.0
+        return found
 
     def save_frames(self, indices: Sequence[int], size: cache.FrameSize = cache.FrameSize.SMALL) -> None:
         """Decode the frames that are not kept yet, as JPEG, counted from its first."""

@@ -8,7 +8,7 @@ import shutil
 import time
 from collections.abc import Callable, Collection, Iterator, Sequence
 from contextlib import suppress
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from enum import StrEnum
 from pathlib import Path
 from typing import Any, BinaryIO
@@ -18,7 +18,7 @@ from numpy.typing import NDArray
 
 from vesk.core.errors import StorageError
 from vesk.core.facts import Facts
-from vesk.core.heard import HEARD, Heard
+from vesk.core.heard import HEARD, Heard, HeardHole
 from vesk.core.kinds import PICTURE
 from vesk.core.ltc.crosstalk import without_timecode
 from vesk.core.progress import OnProgress, unwatched
@@ -67,7 +67,7 @@ class CacheEntry:
     @property
     def done(self) -> Path:
         """Stands when everything here is complete."""
-        return self.folder / "complete-3"  # 3: channels screened for timecode, levels kept
+        return self.folder / "complete-4"  # 4: holes in a movie's sound kept
 
     def work(self, channel: int) -> Path:
         """One channel at the work rate (int16 array)."""
@@ -144,8 +144,10 @@ def listen(path: Path, facts: Facts, store: CacheEntry, on_progress: OnProgress 
         write_wave(own, blocks, sample_rate=facts.sample_rate, channels=facts.channels)
         own.replace(store.sound)
 
+    holes: list[HeardHole] = []
     try:
-        listen_to(movie.sound_blocks(path), facts, store, keep=keep, on_progress=on_progress)
+        blocks = movie.sound_blocks(path, holes.append)
+        listen_to(blocks, facts, store, keep=keep, holes=holes, on_progress=on_progress)
     finally:
         let_go(own)
 
@@ -156,6 +158,7 @@ def listen_to(
     store: CacheEntry,
     *,
     keep: Callable[[Iterator[NDArray[np.float32]]], None] | None = None,
+    holes: Sequence[HeardHole] = (),
     on_progress: OnProgress = unwatched,
 ) -> None:
     """Compute what is kept of sound that streams by, in little memory.
@@ -168,6 +171,8 @@ def listen_to(
     store : CacheEntry
     keep : callable, optional
         Takes the same blocks as they pass, to write them down.
+    holes : sequence of HeardHole
+        Those in it, once it passed.
     on_progress : OnProgress
         Told the samples that passed, and all.
 
@@ -180,7 +185,7 @@ def listen_to(
     """
     try:
         store.folder.mkdir(parents=True, exist_ok=True)
-        _listen_to(blocks, facts, store, keep, on_progress)
+        _listen_to(blocks, facts, store, keep, holes, on_progress)
     except OSError as error:  # what readers meet is a `MediaError` already
         raise StorageError(store.folder, error.strerror or str(error)) from error
 
@@ -190,6 +195,7 @@ def _listen_to(
     facts: Facts,
     store: CacheEntry,
     keep: Callable[[Iterator[NDArray[np.float32]]], None] | None,
+    holes: Sequence[HeardHole],
     on_progress: OnProgress,
 ) -> None:
     given_up: list[Callable[[], None]] = []
@@ -226,6 +232,7 @@ def _listen_to(
             give_up()
         raise
     found = ears.finish({channel: hum for channel, (_, hum) in told.items()})
+    found = replace(found, holes=tuple(holes))
     units = {channel: unit for channel, (unit, _) in told.items()}
     _put(store.units, units)
     _put(store.heard, HEARD.dump(found))

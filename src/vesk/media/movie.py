@@ -2,7 +2,8 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterable, Iterator
+from collections import deque
+from collections.abc import Callable, Iterable, Iterator
 from contextlib import contextmanager
 from fractions import Fraction
 from pathlib import Path
@@ -16,6 +17,7 @@ from numpy.typing import NDArray
 from vesk.core.errors import MediaError, NumberError, TimecodeError
 from vesk.core.facts import Facts
 from vesk.core.figures import read_number
+from vesk.core.heard import HeardHole
 from vesk.core.kinds import PICTURE, SOUND, Flaw, Unusable
 from vesk.core.timecode import RATES, FrameRate, Timecode, nearest_rate
 
@@ -25,6 +27,7 @@ NO_PICTURE = "its picture is coded in a way that cannot be decoded here; its tim
 _LONGEST = 4096  # of a tag
 _LEAST_STAMPS, _ON_A_FRAME, _MOST = 12, 0.2, 0.97  # frames; of a frame; share of them
 _CHUNK = 1 << 16  # samples handed over at once, where there are as many
+_HOLE_S = 0.005  # stamps that lie nearer to where the samples before end are rounded, or jitter
 # A playlist named like a movie would have other files opened, or addresses asked: neither kind is read.
 _FORMATS = "mov,mp4,m4a,3gp,3g2,mj2,mxf,matroska,webm,avi,mpegts,aac,mp3,ogg,flac,aiff,caf,wav,w64"
 _ONLY = {"protocol_whitelist": "file", "format_whitelist": _FORMATS}
@@ -184,11 +187,22 @@ def _capture_rate(text: str) -> Fraction | None:
     return nearest_rate(value) or value
 
 
-def sound_blocks(path: Path) -> Iterator[NDArray[np.float32]]:
+def _unheard(_hole: HeardHole) -> None:
+    """Keep nothing of a hole."""
+
+
+def sound_blocks(path: Path, on_hole: Callable[[HeardHole], None] = _unheard) -> Iterator[NDArray[np.float32]]:
     """Decode a movie's sound streams together, from the first picture on.
 
     Sound that begins before the first frame is cut, and silence put where it begins later, so that
     sample 0 belongs to the start of frame 0: edit lists and coders' priming are accounted for by their time stamps.
+    Where it stops on the way and goes on later by these, silence lies between, and what overlaps is cut.
+
+    Parameters
+    ----------
+    path : Path
+    on_hole : callable
+        Told each of those.
 
     Yields
     ------
@@ -203,16 +217,17 @@ def sound_blocks(path: Path) -> Iterator[NDArray[np.float32]]:
         origin = Fraction(0)
         if video is not None and video.start_time is not None:
             origin = video.start_time * video.time_base
-        tracks = {stream.index: _Track(stream, origin) for stream in streams}
+        longest = container.duration / 1e6 if container.duration else None
+        tracks = {stream.index: _Track(stream, origin, longest, on_hole) for stream in streams}
         for packet in container.demux(streams):
             tracks[packet.stream.index].take(packet)
-            ready = min(track.ready for track in tracks.values())
-            if ready >= _CHUNK:
-                yield np.concatenate([track.give(ready) for track in tracks.values()], axis=1)
-        rest = max(track.ready for track in tracks.values())
-        if rest:
-            # A stream that ends sooner than another is silent from there on.
-            yield np.concatenate([track.give(rest) for track in tracks.values()], axis=1)
+            while min(track.ready for track in tracks.values()) >= _CHUNK:
+                yield np.concatenate([track.give(_CHUNK) for track in tracks.values()], axis=1)
+        for track in tracks.values():
+            track.end()
+        # A stream that ends sooner than another is silent from there on.
+        while rest := max(track.ready for track in tracks.values()):
+            yield np.concatenate([track.give(min(rest, _CHUNK)) for track in tracks.values()], axis=1)
 
 
 # How decoders usually give samples, and what full scale is; anything else goes through a resampler, frame by frame.
@@ -238,33 +253,80 @@ def _samples(frame: Any, channels: int) -> NDArray[np.float32]:
 class _Track:
     """One sound stream being decoded."""
 
-    def __init__(self, stream: Any, origin: Fraction) -> None:
-        self._stream, self._origin = stream, origin
-        self._channels = int(stream.codec_context.channels)
+    def __init__(
+        self, stream: Any, origin: Fraction, longest_s: float | None, on_hole: Callable[[HeardHole], None]
+    ) -> None:
+        self._stream, self._origin, self._on_hole = stream, origin, on_hole
+        self._rate, self._channels = int(stream.rate), int(stream.codec_context.channels)
         self._resampler = av.AudioResampler(format="flt", layout=stream.codec_context.layout, rate=stream.rate)
-        self._held: list[NDArray[np.float32]] = []
-        self._cut: int | None = None  # samples still to be left out; None before the first frame
+        self._ticks = float(stream.time_base * stream.rate)  # samples a tick of its stamps lasts
+        self._near = _HOLE_S * self._rate + self._ticks
+        self._longest = np.inf if longest_s is None else longest_s * self._rate
+        self._silence = np.zeros((1, self._channels), np.float32)
+        self._held: deque[NDArray[np.float32]] = deque()
+        self._stamped: float | None = None  # of the next sample by those before, in samples; None before the first
+        self._odd: tuple[float, NDArray[np.float32]] | None = None  # a frame stamped elsewhere, until the next tells
+        self._cut = 0  # samples still to be left out
+        self._at = 0  # where the next sample lies, from frame 0 of the picture on
         self.ready = 0
 
     def take(self, packet: Any) -> None:
         """Decode a packet; the last one, without data, brings what the coder held back."""
         for frame in packet.decode():
-            if self._cut is None:
-                self._cut = self._lead(frame)
-            same = (frame.rate, frame.layout.nb_channels) == (self._stream.rate, self._channels)
+            same = (frame.rate, frame.layout.nb_channels) == (self._rate, self._channels)
             if same and frame.format.name in _FULL:
-                self._add(_samples(frame, self._channels))
+                self._lay(frame.pts, _samples(frame, self._channels))
                 continue
-            for packed in self._resampler.resample(frame):
-                self._add(packed.to_ndarray().reshape(-1, self._channels).astype(np.float32))
+            for number, packed in enumerate(self._resampler.resample(frame)):
+                block = packed.to_ndarray().reshape(-1, self._channels).astype(np.float32)
+                self._lay(None if number else frame.pts, block)
 
-    def _lead(self, frame: Any) -> int:
-        """Put silence where the stream begins late; return how many samples it begins early."""
-        at = Fraction(0) if frame.pts is None else frame.pts * frame.time_base
-        early: int = round((self._origin - at) * self._stream.rate)
-        if early < 0:
-            self._add(np.zeros((-early, self._channels), np.float32))
-        return max(0, early)
+    def end(self) -> None:
+        """Lay what waited for a next frame."""
+        if self._odd is not None:
+            self._go_on(*self._odd)
+
+    def _begin(self, pts: int) -> float:
+        """Put silence where the stream begins late, leave out what it begins early; return what it is stamped with."""
+        self._pass(round((pts * self._stream.time_base - self._origin) * self._rate))
+        return pts * self._ticks
+
+    def _lay(self, pts: int | None, block: NDArray[np.float32]) -> None:
+        """Lay a frame where it is stamped; one alone that is stamped elsewhere goes on from the one before."""
+        if self._stamped is None:
+            self._stamped = self._begin(pts or 0)
+        late = 0.0 if pts is None else pts * self._ticks - self._stamped
+        if not self._near < abs(late) < self._longest:
+            late = 0.0
+        self._stamped += block.shape[0]
+        if self._odd is not None:
+            was, held = self._odd
+            self._odd = None
+            if pts is None or abs(late - was) <= self._near:
+                self._go_on(was, held)
+                self._stamped += was
+                late = 0.0
+            else:
+                self._add(held)
+        if late:
+            self._odd = late, block
+        else:
+            self._add(block)
+
+    def _go_on(self, late: float, block: NDArray[np.float32]) -> None:
+        """Lay a frame that much later than the sound before it ends, samples; below 0, without what overlaps."""
+        lost = round(late / block.shape[0]) * block.shape[0]
+        samples = lost if abs(late - lost) <= self._ticks else round(late)  # stamps are rounded, packets lost are whole
+        self._on_hole(HeardHole(self._at / self._rate, samples / self._rate))
+        self._pass(samples)
+        self._add(block)
+
+    def _pass(self, count: int) -> None:
+        """Put so many samples of silence; below 0, leave out as many of what comes."""
+        if count < 0:
+            self._cut -= count
+        else:
+            self._add(np.broadcast_to(self._silence, (count, self._channels)))  # an hour of it takes no memory
 
     def _add(self, block: NDArray[np.float32]) -> None:
         if self._cut:
@@ -272,13 +334,20 @@ class _Track:
             block, self._cut = block[gone:], self._cut - gone
         self._held.append(block)
         self.ready += block.shape[0]
+        self._at += block.shape[0]
 
     def give(self, count: int) -> NDArray[np.float32]:
         """Hand over the next `count` samples, silent where there are no more."""
-        whole = np.concatenate([*self._held, np.zeros((max(0, count - self.ready), self._channels), np.float32)])
-        self._held = [whole[count:]]
-        self.ready = max(0, self.ready - count)
-        return whole[:count]
+        pieces: list[NDArray[np.float32]] = []
+        while count and self._held:
+            block = self._held.popleft()
+            if block.shape[0] > count:
+                self._held.appendleft(block[count:])
+                block = block[:count]
+            pieces.append(block)
+            count -= block.shape[0]
+            self.ready -= block.shape[0]
+        return np.concatenate([*pieces, np.broadcast_to(self._silence, (count, self._channels))])
 
 
 def _numbering_rate(video: Any) -> Fraction:

@@ -51,6 +51,7 @@ def test_a_clean_day_has_none():
         ("sample rate differs", "44100 Hz", [sound(sample_rate=44_100)]),
         ("sample rate differs", "which no recorder uses", [sound(sample_rate=46_000)]),
         ("header and LTC disagree", "header is 1 h", [picture(header=TEN + 3600, ltc=TEN, clock="LTC")]),
+        ("hole in the sound", "stops for 0.200 s at 12.50 s", [picture(holes=((12.5, 0.2),))]),
         ("LTC breaks", "11:30:00:00 where 10:00:20:00", [picture(ltc_breaks=((20.0, "10:00:20:00", "11:30:00:00"),))]),
         ("LTC leaks", "channel 2, -44 dB", [picture(leaks_db={1: -44.2})]),
         ("silent channel", "channel 2 is silent", [sound(channels=2, levels=(FINE, SoundLevel(-96.0, -110.0, 0)))]),

@@ -224,6 +224,7 @@ def know(item: Item, clock: Clock, said: Said, day: FrameRate, patterns: Sequenc
         scene=values["scene"].value, take=values["take"].value, tape=values["tape"].value,
         tokens=tokens, levels=heard.levels, hum=heard.hum, leaks_db=heard.leaks_db, ltc_channels=tuple(heard.ltc),
         ltc_breaks=tuple((one.at_s, one.expected, one.found) for one in (coded[1].breaks if coded else ())),
+        holes=tuple((one.at_s, one.seconds) for one in heard.holes),
         flaws=facts.flaws, family=facts.family, family_index=facts.family_index, family_size=facts.family_size,
         members=tuple(_file(one, patterns) for one in item.members),
     )  # fmt: skip

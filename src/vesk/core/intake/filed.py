@@ -48,6 +48,8 @@ class Filed:
     ltc_channels : tuple of int
     ltc_breaks : tuple of (float, str, str)
         At second, label expected, label found.
+    holes : tuple of (float, float)
+        Where its sound stops by its own time stamps: at second, for seconds; below 0, it overlaps.
     flaws : tuple of Flaw
         What reading it brought up.
     family, family_index, family_size : str
@@ -83,6 +85,7 @@ class Filed:
     leaks_db: dict[int, float] = field(default_factory=dict)
     ltc_channels: tuple[int, ...] = ()
     ltc_breaks: tuple[tuple[float, str, str], ...] = ()
+    holes: tuple[tuple[float, float], ...] = ()
     flaws: tuple[Flaw, ...] = ()
     family: str = ""
     family_index: str = ""

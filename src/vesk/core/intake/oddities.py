@@ -24,6 +24,7 @@ _FLAWS = {
     Flaw.COUNTED: "the header does not count its frames; they were counted",
 }
 _EACH_TOLD = 8  # overlaps of a source; more are told together
+_MOST_HOLES = 5  # told of one recording
 _HALF_DAY_RATES = {44_100, 47_952, 48_000, 48_048, 96_000}
 
 
@@ -192,6 +193,16 @@ def _sound(one: Filed) -> Iterator[Oddity]:
         odd = "" if one.sample_rate in _HALF_DAY_RATES else ", which no recorder uses"
         says = f"{one.path}: its sample rate is {one.sample_rate} Hz{odd}; the others have 48000"
         yield Oddity(OddityKind.SAMPLE_RATE_DIFFERS, about, CARE, says, "Compare its length with the sound report.")
+    for at_s, seconds in one.holes[:_MOST_HOLES]:
+        what = "stops for" if seconds > 0 else "overlaps itself by"
+        says = f"{one.path}: by its own time stamps its sound {what} {abs(seconds):.3f} s at {at_s:.2f} s"
+        yield Oddity(
+            OddityKind.HOLE_IN_THE_SOUND,
+            about,
+            CARE,
+            says,
+            "What comes after lies where it is stamped, with the picture.",
+        )
     for channel, level in enumerate(one.levels):
         if channel in one.ltc_channels:
             continue
