@@ -83,7 +83,9 @@ CASES: dict[str, Callable[[], Pair]] = {
     "another take": lambda: _nothing_shared(traps.other_take(2)),
     "another take, the same playback": lambda: _nothing_shared(traps.playback(3, 0.0, same=False)),
     "hiss 18 dB over the talk": partial(material.pair, 60, 13, snr_db=-18, ppm=PPM),
+    "packets of the scratch lost": partial(material.pair, 60, 14, ppm=PPM),
 }
+LOSES = {"packets of the scratch lost": ((17.0, 0.21), (38.0, 1.3))}  # second, seconds
 
 
 def _laid(one: Pair, seed: int) -> Pair:
@@ -107,7 +109,9 @@ def make(media: Path) -> dict[str, tuple[Pair, float]]:
         seconds = int((min(each.size for each in both) / _RATE - 0.2) * 25) / 25
         label = f"{begin // 3600:02}:{begin // 60 % 60:02}:{begin % 60:02}"
         names = f"A001_{number:03}.mov", f"S1_{number:03}.wav"
-        rolling = tuple(Rolling(tag, 0.0, seconds, file) for tag, file in zip(("A", "S1"), names, strict=True))
+        rolling = (
+            Rolling("A", 0.0, seconds, names[0], loses=LOSES.get(name, ())), Rolling("S1", 0.0, seconds, names[1]),
+        )  # fmt: skip
         talk = ((0.1, seconds - 0.1),)
         shots.append(Shot(f"{10 + number}A", 1, label, seconds, None, talk, (), number, rolling, note=name))
         begin += int(seconds) + _REST_S

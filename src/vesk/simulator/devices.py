@@ -36,6 +36,8 @@ class Take:
         Of a recorder's first sample.
     walks, started
         When, in seconds since `started` (true time of the take), somebody is how many metres further away.
+    loses
+        At which of its seconds, and for how long, packets of its sound are lost.
     of : Take or None
         The whole that this file is a part of, from its frame or sample `skipped` on.
     """
@@ -58,6 +60,7 @@ class Take:
     ltc_jump: tuple[float, int] = (0.0, 0)
     walks: tuple[tuple[float, float], ...] = ()
     started: float = 0.0
+    loses: tuple[tuple[float, float], ...] = ()
 
     @property
     def clock(self) -> float:
@@ -176,7 +179,7 @@ def _take(scenario: Scenario, shot: Shot, rolling: Rolling, device: Device, numb
         at_begin = _timecode_at(device, scenario, begins)
         return Take(
             device, shot, path, begins, length, label, 0, rate, seed, rolling.jumps, at_begin, rolling.capture_fps,
-            rolling.named, ltc_jump=rolling.ltc_jump, walks=rolling.walks, started=started,
+            rolling.named, ltc_jump=rolling.ltc_jump, walks=rolling.walks, started=started, loses=rolling.loses,
         )  # fmt: skip
     name = rolling.file or f"{shot.slate}_{shot.take:02d}.wav"
     # A recorder starts when it starts: a part of a sample off any frame.

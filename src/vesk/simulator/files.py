@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable
+from collections.abc import Callable, Sequence
 from fractions import Fraction
 from itertools import pairwise
 from math import floor
@@ -163,7 +163,7 @@ def _write_movie(take: Take, events: list[Event], sound: NDArray[np.float32]) ->
         audio = None
         if sound.shape[1]:
             layout = "mono" if sound.shape[1] == 1 else "stereo"
-            audio = container.add_stream("pcm_s16le", rate=device.sample_rate, layout=layout)
+            audio = container.add_stream("aac" if take.loses else "pcm_s16le", rate=device.sample_rate, layout=layout)
         pictures = frames(
             count=take.frames, tag=device.tag, slate=take.shot.slate, take=take.shot.take,
             clap_frame=closing_frame(take, events), levels=_levels(sound, take.frames), seed=take.seed,
@@ -176,10 +176,10 @@ def _write_movie(take: Take, events: list[Event], sound: NDArray[np.float32]) ->
             container.mux(video.encode(frame))
             until = min(sound.shape[0], floor((k + 1) * per_frame)) if k + 1 < take.frames else sound.shape[0]
             if audio is not None:
-                written = _mux_sound(container, audio, sound, written, until)
+                written = _mux_sound(container, audio, sound, written, until, take.loses)
         container.mux(video.encode(None))
         if audio is not None:
-            container.mux(audio.encode(None))
+            _mux_packets(container, audio.encode(None), take.loses)
 
 
 def _mux_sound(
@@ -188,11 +188,25 @@ def _mux_sound(
     sound: NDArray[np.float32],
     start: int,
     stop: int,
+    loses: Sequence[tuple[float, float]],
 ) -> int:
     if stop <= start:
         return start
-    block = np.clip(np.rint(sound[start:stop] * 32767), -32768, 32767).astype(np.int16)
-    frame = av.AudioFrame.from_ndarray(block.reshape(1, -1), format="s16", layout=audio.codec_context.layout)
+    if loses:
+        block = np.ascontiguousarray(np.clip(sound[start:stop], -1, 1).T, np.float32)
+        frame = av.AudioFrame.from_ndarray(block, format="fltp", layout=audio.codec_context.layout)
+    else:
+        whole = np.clip(np.rint(sound[start:stop] * 32767), -32768, 32767).astype(np.int16)
+        frame = av.AudioFrame.from_ndarray(whole.reshape(1, -1), format="s16", layout=audio.codec_context.layout)
     frame.sample_rate, frame.pts, frame.time_base = audio.rate, start, Fraction(1, audio.rate)
-    container.mux(audio.encode(frame))
+    _mux_packets(container, audio.encode(frame), loses)
     return stop
+
+
+def _mux_packets(
+    container: av.container.OutputContainer, packets: Sequence[av.Packet], loses: Sequence[tuple[float, float]]
+) -> None:
+    for packet in packets:
+        at = float((packet.pts or 0) * packet.time_base)
+        if not any(begin <= at < begin + seconds for begin, seconds in loses):
+            container.mux(packet)

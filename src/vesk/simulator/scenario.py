@@ -75,6 +75,8 @@ class Rolling:
     `tracks` is how many of its channels were armed; 0 is all. `ltc_jump` is when, and by how many frames, the box
     that feeds it was set anew. `walks` are moments (seconds of the take's own time) and how many metres further than
     its microphone's distance somebody is heard from then, evenly in between.
+    Where a camera `loses` sound (second of the recording, for how long), what follows keeps its time stamps: it codes
+    its sound as AAC then, since uncompressed sound has none in a movie.
     """
 
     source: str
@@ -87,6 +89,7 @@ class Rolling:
     tracks: int = 0
     ltc_jump: tuple[float, int] = (0.0, 0)
     walks: tuple[tuple[float, float], ...] = ()
+    loses: tuple[tuple[float, float], ...] = ()
 
 
 @dataclass(frozen=True, slots=True)
@@ -182,6 +185,7 @@ def _rolling(raw: dict[str, Any]) -> Rolling:
         int(raw.get("capture_fps", 0)), bool(raw.get("named", True)), int(raw.get("tracks", 0)),
         (float(raw["ltc_jump"][0]), int(raw["ltc_jump"][1])) if "ltc_jump" in raw else (0.0, 0),
         tuple((float(at), float(metres)) for at, metres in raw.get("walks", ())),
+        tuple((float(at), float(seconds)) for at, seconds in raw.get("loses", ())),
     )  # fmt: skip
 
 
