@@ -27,7 +27,8 @@ NO_PICTURE = "its picture is coded in a way that cannot be decoded here; its tim
 _LONGEST = 4096  # of a tag
 _LEAST_STAMPS, _ON_A_FRAME, _MOST = 12, 0.2, 0.97  # frames; of a frame; share of them
 _CHUNK = 1 << 16  # samples handed over at once, where there are as many
-_HOLE_S = 0.005  # stamps that lie nearer to where the samples before end are rounded, or jitter
+_HOLE_S = 0.005  # stamps that lie nearer to where the samples before end are rounded, jitter, or creep
+_CREPT_S, _USUAL_S, _FOLLOWED_S = 0.001, 1.0, 5.0  # creeping from there on; over how long; followed within
 # A playlist named like a movie would have other files opened, or addresses asked: neither kind is read.
 _FORMATS = "mov,mp4,m4a,3gp,3g2,mj2,mxf,matroska,webm,avi,mpegts,aac,mp3,ogg,flac,aiff,caf,wav,w64"
 _ONLY = {"protocol_whitelist": "file", "format_whitelist": _FORMATS}
@@ -196,7 +197,8 @@ def sound_blocks(path: Path, on_hole: Callable[[HeardHole], None] = _unheard) ->
 
     Sound that begins before the first frame is cut, and silence put where it begins later, so that
     sample 0 belongs to the start of frame 0: edit lists and coders' priming are accounted for by their time stamps.
-    Where it stops on the way and goes on later by these, silence lies between, and what overlaps is cut.
+    Where it stops on the way and goes on later by these, silence lies between, and what overlaps is cut. Where they
+    creep away from the count of samples, a sample is said twice or left out now and then: the picture goes by them.
 
     Parameters
     ----------
@@ -266,6 +268,9 @@ class _Track:
         self._held: deque[NDArray[np.float32]] = deque()
         self._stamped: float | None = None  # of the next sample by those before, in samples; None before the first
         self._odd: tuple[float, NDArray[np.float32]] | None = None  # a frame stamped elsewhere, until the next tells
+        self._usual = 0.0  # by how many samples its stamps are later than counted, usually
+        self._creeps = False
+        self._pace, self._due = 0.0, 0.0  # samples a frame by which they creep; not followed yet
         self._cut = 0  # samples still to be left out
         self._at = 0  # where the next sample lies, from frame 0 of the picture on
         self.ready = 0
@@ -296,7 +301,7 @@ class _Track:
         if self._stamped is None:
             self._stamped = self._begin(pts or 0)
         late = 0.0 if pts is None else pts * self._ticks - self._stamped
-        if not self._near < abs(late) < self._longest:
+        if abs(late) >= self._longest:
             late = 0.0
         self._stamped += block.shape[0]
         if self._odd is not None:
@@ -305,13 +310,31 @@ class _Track:
             if pts is None or abs(late - was) <= self._near:
                 self._go_on(was, held)
                 self._stamped += was
-                late = 0.0
+                late -= was
             else:
                 self._add(held)
-        if late:
+        odd = abs(late) > self._near
+        if odd:
             self._odd = late, block
         else:
-            self._add(block)
+            self._add(self._crept(late, block))
+
+    def _crept(self, late: float, block: NDArray[np.float32]) -> NDArray[np.float32]:
+        """Return a frame with a sample more or less where its stamps creep; a control loop of second order."""
+        lasts_s = block.shape[0] / self._rate
+        self._usual += min(1.0, lasts_s / _USUAL_S) * (late - self._usual)
+        self._creeps |= abs(self._usual) > _CREPT_S * self._rate
+        if not self._creeps:
+            return block
+        share = min(0.5, lasts_s / _FOLLOWED_S)
+        self._pace += share**2 * late
+        self._due += self._pace + 2 * share * late
+        more = max(int(self._due), 1 - block.shape[0])
+        self._due -= more
+        self._stamped = (self._stamped or 0.0) + more
+        if more <= 0:
+            return block[: block.shape[0] + more]
+        return np.concatenate([block, np.repeat(block[-1:], more, axis=0)])
 
     def _go_on(self, late: float, block: NDArray[np.float32]) -> None:
         """Lay a frame that much later than the sound before it ends, samples; below 0, without what overlaps."""
