@@ -24,7 +24,7 @@ from vesk.core.handover.recipe import Product, Recipe, SoundForm, Which
 from vesk.core.kinds import Kind
 from vesk.dailies.located import Located
 from vesk.media import cache, checksum, hash_list
-from vesk.media.movie import sound_blocks
+from vesk.media.movie_sound import sound_blocks
 from vesk.media.otio_file import read_otio
 from vesk.media.picture_packets import same_part, same_picture
 from vesk.media.probe import read_facts

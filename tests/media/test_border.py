@@ -14,7 +14,7 @@ import soundfile
 from tests.conftest import PROJECT, until
 
 from vesk.core.errors import MediaError
-from vesk.media import checksum, ixml, movie, probe, scan
+from vesk.media import checksum, ixml, movie, movie_sound, probe, scan
 from vesk.media.guarded import bordered, guarded
 from vesk.media.sound import SoundReader
 from vesk.media.wave import Bext, write_wave
@@ -59,7 +59,7 @@ def test_a_picture_of_an_unknown_coder_gives_its_timecode_and_its_sound(tmp_path
     facts = guarded(path, 30, probe.read_facts, path)
     assert (facts.kind, facts.codec, facts.timecode, facts.frames) == ("picture", "unknown", "09:00:00:00", 25)
     assert movie.NO_PICTURE in facts.remarks
-    sound = np.concatenate(list(movie.sound_blocks(path)))
+    sound = np.concatenate(list(movie_sound.sound_blocks(path)))
     assert np.abs(sound[:, 0] - NOISE[:48_000, 0]).max() < 1e-3
     with pytest.raises(MediaError, match="no picture that can be decoded here"):
         list(movie.frame_images(path, [0], height=48))

@@ -189,3 +189,17 @@ def test_a_variable_rate_is_named_by_the_rate_its_frames_fall_on_and_each_keeps_
         assert told(np.asarray(image.convert("L"), float)) == own
     _, copy = made(tmp_path, [tmp_path / "phone.mov"], frames=[160])
     assert numbers_of(copy) == stamps
+
+
+@pytest.mark.parametrize(
+    ("name", "lost"), [("long.mov", [2100]), ("long.mkv", [2100]), ("long.mkv", [*range(900, 960)])]
+)
+def test_a_frame_lost_in_a_long_take_moves_no_other(tmp_path, name, lost):
+    # One of four thousand does not show in the average rate: every later frame was named one less at its end.
+    film(tmp_path / name, sorted({*range(4100)} - {*lost}))
+    facts = movie.read_facts(tmp_path / name)
+    assert (facts.fps, facts.frames) == (25, 4100)
+    for number, image in movie.frame_images(tmp_path / name, [899, 2099, 2101, 4099], height=72):
+        assert told(np.asarray(image.convert("L"), float)) == number % 256, number
+    if name == "long.mov":
+        assert any("1 of its 4100 frames were lost" in remark for remark in facts.remarks)

@@ -10,8 +10,9 @@ import pytest
 import soundfile
 
 from vesk.core.errors import MediaError, StoppedError
-from vesk.media.movie import read_facts, sound_blocks
+from vesk.media.movie import read_facts
 from vesk.media.movie_copy import LaidTrack, carried_by, copy_movie
+from vesk.media.movie_sound import sound_blocks
 from vesk.media.picture_packets import same_part, same_picture
 from vesk.media.wave import read_header
 from vesk.media.wave_copy import copy_wave

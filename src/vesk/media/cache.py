@@ -24,7 +24,7 @@ from vesk.core.ltc.crosstalk import without_timecode
 from vesk.core.progress import OnProgress, unwatched
 from vesk.core.sound.features import WORK_RATE
 from vesk.core.sound.hearing import Hearing
-from vesk.media import movie
+from vesk.media import movie, movie_sound
 from vesk.media.channels import ChannelEars
 from vesk.media.peaks import PeaksBuilder
 from vesk.media.sound import Samples, SoundReader
@@ -146,7 +146,7 @@ def listen(path: Path, facts: Facts, store: CacheEntry, on_progress: OnProgress 
 
     holes: list[HeardHole] = []
     try:
-        blocks = movie.sound_blocks(path, holes.append)
+        blocks = movie_sound.sound_blocks(path, holes.append)
         listen_to(blocks, facts, store, keep=keep, holes=holes, on_progress=on_progress)
     finally:
         let_go(own)
@@ -266,7 +266,7 @@ def _put(path: Path, values: Any) -> None:
 def sound_blocks(path: Path, facts: Facts) -> Iterator[NDArray[np.float32]]:
     """Yield a recording's samples in order, whatever file it is: float32 (n, channels), blocks of ten seconds or so."""
     if facts.coded:
-        yield from _blocks_of(_BLOCK, movie.sound_blocks(path))
+        yield from _blocks_of(_BLOCK, movie_sound.sound_blocks(path))
         return
     with SoundReader(path) as reader:
         yield from blocks_of(reader)

@@ -31,8 +31,8 @@ from vesk.core.timemap import pieces_of
 from vesk.dailies import delivering
 from vesk.dailies.located import Located
 from vesk.media import checksum, ixml, scan, wave
-from vesk.media.movie import sound_blocks
 from vesk.media.movie_copy import LaidTrack, carried_by, coded_with_others, copy_movie
+from vesk.media.movie_sound import sound_blocks
 from vesk.media.wave_copy import copy_wave
 from vesk.media.whole import have_folder, written_whole
 from vesk.store import recordings

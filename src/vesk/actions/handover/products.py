@@ -21,7 +21,7 @@ from vesk.core.timecode import FrameRate, Timecode, nearest_rate
 from vesk.core.wording import signed
 from vesk.dailies import delivering
 from vesk.dailies.located import Located
-from vesk.media import checksum, movie, scan, wave
+from vesk.media import checksum, movie_sound, scan, wave
 from vesk.media.movie_copy import Carried, LaidTrack, carried_by, copy_movie
 from vesk.media.picture_packets import part_of, same_part, same_picture
 from vesk.media.sound import SoundReader
@@ -304,7 +304,7 @@ def _unlike(take: Take, made: Path, laid: Path, channels: int, stretch: Fraction
         return "its picture is not the original's, packet by packet"
     at = 0
     with SoundReader(laid) as reader:
-        for block in movie.sound_blocks(made):
+        for block in movie_sound.sound_blocks(made):
             own = reader.read(at, min(block.shape[0], reader.frames - at))
             if not (block[: own.shape[0], :channels] == own).all():
                 return f"its sound is another from {at / reader.sample_rate:.2f} s on"
