@@ -201,7 +201,7 @@ def _sound(one: Filed) -> Iterator[Oddity]:
             about,
             CARE,
             says,
-            "What comes after lies where it is stamped, with the picture.",
+            "The scratch is silent there, what follows keeps its time; sync is not harmed.",
         )
     for channel, level in enumerate(one.levels):
         if channel in one.ltc_channels:
