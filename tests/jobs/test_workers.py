@@ -3,17 +3,21 @@
 import shutil
 import threading
 import time
+from dataclasses import replace
+from datetime import date
 
 import pytest
-from tests.conftest import end, name_ferry, until, workers
+from tests.conftest import SHORT, end, make_shoot, name_ferry, until, workers
 from tests.paper_day import paper_day, picture, recording, sound
 
 from vesk.actions import intake, pairing_status
 from vesk.core.kinds import Work
+from vesk.core.timecode import FrameRate
 from vesk.jobs.asking import ask
 from vesk.jobs.queue import SOON, enqueue
-from vesk.jobs.tasks import ask_intake, ask_measure
-from vesk.store import days, progress, recordings
+from vesk.jobs.tasks import ask_intake, ask_listen, ask_measure
+from vesk.media import cache
+from vesk.store import days, pairings, progress, recordings
 from vesk.store.session import open_session
 
 
@@ -136,6 +140,44 @@ def test_what_one_device_cannot_have_recorded_is_listened_to_after_what_it_can(d
         row.start = row.facts.span("", "", "", days.rate_of(day)).start_on(days.rate_of(day))
     told = [row.name for row in intake.listening_order(db, day)]
     assert told == ["b.wav", "a.mov", "f.mov", "c.wav", "d.mov", "e.mov", "g.mov"]  # c has no clock
+
+
+def test_a_scratch_with_a_hole_is_laid_by_its_stamps_and_measured_again_where_that_was_not_known(
+    db, settings, tmp_path
+):
+    text = SHORT.format(rate="25", jam="07:30:00", start="10:00:01:00")
+    shoot = make_shoot(text.replace("to = 9.0 }", "to = 9.0, loses = [[3.4, 0.5]] }"), tmp_path)
+    day = intake.name_day(
+        db, settings, production="The Lantern Ferry", number=7, shot_on=date(2027, 3, 19), rate=FrameRate.parse("25"),
+        folder=str(shoot.folder),
+    )  # fmt: skip
+    ask_intake(db, day.id)
+    db.commit()
+
+    def measured():
+        with open_session(settings.sqlalchemy_url) as fresh:
+            (row,) = pairings.of_day(fresh, day.id)
+            return row.measured_as, row.measurement
+
+    running = workers(settings)
+    try:
+        until(lambda: measured()[0] if pairings.of_day(db, day.id) else db.rollback(), 60, "measuring")
+        first, found = measured()
+        (truth,) = shoot.truth["pairs"]
+        assert not found.line.jumps
+        assert found.line.offset_at(8.0) == pytest.approx(truth["heard_offset_s"], abs=1e-4)
+        db.expire_all()
+        scratch = next(row for row in recordings.of_day(db, day.id) if row.kind == "picture")
+        assert [round(hole.seconds, 1) for hole in scratch.heard.holes] == [0.5]
+        # As an earlier version left it.
+        scratch.heard = replace(scratch.heard, holes=())
+        db.add(scratch)
+        cache.entry_of(settings.cache, scratch.content).done.unlink()
+        ask_listen(db, scratch)
+        db.commit()
+        until(lambda: measured()[0] != first, 60, "measuring again")
+    finally:
+        end(running)
 
 
 def test_a_file_that_vanished_ends_its_job_with_a_sentence(db, settings, day, tmp_path):

@@ -120,8 +120,11 @@ def listen(recording_id: int) -> None:
     settings = for_work()
     with tracked(settings, Work.LISTEN, recording_id) as (session, on_progress):
         if on_progress(0, WHOLE):
+            before = recordings.get(session, recording_id).heard
             measure_action.listen(session, settings, recording_id, part_of(on_progress, 0, _HEARD))
             row = recordings.get(session, recording_id)
+            if before and row.heard and row.heard.holes != before.holes:  # what comes after lies elsewhere than it did
+                ask_measure(session, *pairings.measured_with(session, recording_id), priority=LATER)
             # Once the others are listened to, sound tells which files are one recording; timecode on a channel may
             # lay it elsewhere, and a copy is known by its bytes alone.
             _ask_of_day(session, Work.MERGE, row.day_id, AFTER)

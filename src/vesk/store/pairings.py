@@ -102,11 +102,21 @@ def measurements(session: Session, ids: Collection[int]) -> dict[int, tuple[str,
 
 def to_measure_with(session: Session, recording_id: int) -> list[int]:
     """Return the pairings of a recording that stand, wait to be measured, and whose both sides were listened to."""
-    of_it = or_(col(Pairing.picture_id) == recording_id, col(Pairing.sound_id) == recording_id)
+    of_it = _with(recording_id)
     listened = select(Recording.id).where(col(Recording.heard).is_not(None))
     both = col(Pairing.picture_id).in_(listened) & col(Pairing.sound_id).in_(listened)
     query = select(Pairing.id).where(of_it, _stands(), both, col(Pairing.measured_as).is_(None))
     return list(session.exec(query.where(Pairing.state != SET_ASIDE)))
+
+
+def measured_with(session: Session, recording_id: int) -> list[int]:
+    """Return the pairings of a recording that stand and were measured."""
+    query = select(Pairing.id).where(_with(recording_id), _stands(), col(Pairing.measured_as).is_not(None))
+    return list(session.exec(query))
+
+
+def _with(recording_id: int) -> Any:
+    return or_(col(Pairing.picture_id) == recording_id, col(Pairing.sound_id) == recording_id)
 
 
 def of_picture(session: Session, picture_id: int) -> list[int]:
