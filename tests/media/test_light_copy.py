@@ -191,6 +191,22 @@ def test_a_variable_rate_is_named_by_the_rate_its_frames_fall_on_and_each_keeps_
     assert numbers_of(copy) == stamps
 
 
+def test_a_picture_that_runs_a_little_off_a_rate_keeps_its_frames_where_they_are_stamped(tmp_path):
+    # 24.995 frames a second pass for 25; by their count alone the last of these would lie a frame before its sound.
+    with av.open(str(tmp_path / "off.mov"), "w", options={"movie_timescale": "24995"}) as out:
+        stream = out.add_stream("mpeg4", rate=Fraction(24_995, 1000), options={"qscale": "2"})
+        stream.width, stream.height, stream.pix_fmt = *SIZE, "yuv420p"
+        for number in range(6000):
+            frame = av.VideoFrame.from_ndarray(np.full((SIZE[1], SIZE[0], 3), number % 200, np.uint8), format="rgb24")
+            frame.pts, frame.time_base = number, Fraction(1000, 24_995)
+            out.mux(stream.encode(frame))
+        out.mux(stream.encode(None))
+    facts = movie.read_facts(tmp_path / "off.mov")
+    assert (facts.fps, facts.frames) == (25, 6001)
+    (_, last), *_ = movie.frame_images(tmp_path / "off.mov", [6000], height=72)
+    assert np.asarray(last.convert("L")).mean() == pytest.approx(5999 % 200, abs=4)
+
+
 @pytest.mark.parametrize(
     ("name", "lost"), [("long.mov", [2100]), ("long.mkv", [2100]), ("long.mkv", [*range(900, 960)])]
 )
@@ -202,4 +218,4 @@ def test_a_frame_lost_in_a_long_take_moves_no_other(tmp_path, name, lost):
     for number, image in movie.frame_images(tmp_path / name, [899, 2099, 2101, 4099], height=72):
         assert told(np.asarray(image.convert("L"), float)) == number % 256, number
     if name == "long.mov":
-        assert any("1 of its 4100 frames were lost" in remark for remark in facts.remarks)
+        assert any("1 of its 4100 frames are missing" in remark for remark in facts.remarks)

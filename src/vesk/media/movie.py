@@ -152,7 +152,7 @@ def _counts(container: Any, video: Any, average: Fraction) -> tuple[Fraction, in
     if (stamped := _rate_of_stamps(video, average)) is not None:
         shown, (fps, frames) = frames, stamped
         if 0 < shown < frames and nearest_rate(average) is not None:
-            remarks.append(f"{frames - shown} of its {frames} frames were lost by its own time stamps")
+            remarks.append(f"{frames - shown} of its {frames} frames are missing by its own time stamps")
         elif shown < frames:
             remarks.append(f"its frames come at a variable rate: {float(average):.2f} of {float(fps):.2f} a second")
     if not frames:
@@ -169,7 +169,8 @@ def _rate_of_stamps(video: Any, average: Fraction) -> tuple[Fraction, int] | Non
     """Return the rate whose frames a movie's time stamps fall on, and how many there are, shown or not.
 
     None where its average is a rate in use, or where no rate holds its stamps. An average that is near one in use is no
-    proof that none was lost: ten of half an hour's do not show in it. Only a container's index is read.
+    proof that none was lost: ten of half an hour's do not show in it. Where one that is near does not hold them either,
+    it runs a little off, and each frame still belongs where its stamp lies. Only a container's index is read.
     """
     near = nearest_rate(average)
     if near == average or not video.time_base:
@@ -182,7 +183,8 @@ def _rate_of_stamps(video: Any, average: Fraction) -> tuple[Fraction, int] | Non
         numbers = at * float(rate)
         whole = np.rint(numbers)
         apart = np.unique(whole).size
-        if (np.abs(numbers - whole) < _ON_A_FRAME).mean() > _MOST and apart > _MOST * at.size:
+        falls = rate == near or (np.abs(numbers - whole) < _ON_A_FRAME).mean() > _MOST
+        if falls and apart > _MOST * at.size:
             return rate, int(whole[-1]) + 1
     return None
 
@@ -210,9 +212,7 @@ def _capture_rate(text: str) -> Fraction | None:
 def _numbering_rate(video: Any) -> Fraction:
     average = Fraction(video.average_rate)
     stamped = _rate_of_stamps(video, average)
-    if stamped is None:  # with an index, its stamps lie on no rate's frames: it runs at its own, steadily
-        return average if len(video.index_entries) >= _LEAST_STAMPS else nearest_rate(average) or average
-    return stamped[0]
+    return stamped[0] if stamped is not None else nearest_rate(average) or average
 
 
 def numbered(video: Any, decoded: Iterable[Any]) -> Iterator[tuple[int, Any]]:
