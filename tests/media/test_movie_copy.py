@@ -259,6 +259,36 @@ def test_a_part_begins_with_its_first_frame_and_with_its_sound(tmp_path, kept, e
     assert told(target)["Other"][0]["TimeCode_FirstFrame"] == "10:00:00:00"
 
 
+@pytest.mark.parametrize("kept", [(30, 50), (46, 60), (40, 47), (80, 100)])
+def test_a_part_of_a_picture_that_lost_frames_begins_where_its_sound_does(tmp_path, kept):
+    # Numbers count what was lost: packet 30 is not frame 30, and the part would begin before its sound.
+    lost = {*range(10, 20), 45, 46, 47, 58, 59}
+    with av.open(str(tmp_path / "phone.mov"), "w") as out:
+        stream = out.add_stream("mpeg4", rate=25, options={"qscale": "2"})
+        stream.width, stream.height, stream.pix_fmt, stream.codec_context.gop_size = 128, 72, "yuv420p", 6
+        for number in sorted({*range(100)} - lost):
+            frame = av.VideoFrame.from_ndarray(np.full((72, 128, 3), 20 + 2 * number, np.uint8), format="rgb24")
+            frame.pts, frame.time_base = number, Fraction(1, 25)
+            out.mux(stream.encode(frame))
+        out.mux(stream.encode(None))
+    source, target = tmp_path / "phone.mov", tmp_path / "made.mov"
+    copy_movie(source, target, kept=kept)
+    assert same_part(source, target, kept)
+
+    def shown(path, first=0):
+        """Return how bright what is shown is, a frame of the rate after the other, by time stamps."""
+        with av.open(str(path)) as container:
+            video = container.streams.video[0]
+            frames = [(float(one.pts * video.time_base), float(one.to_ndarray(format="gray").mean()))
+                      for one in container.decode(video)]  # fmt: skip
+        times = (first + np.arange(kept[1] - kept[0]) + 0.5) / 25
+        return [next(grey for at, grey in reversed(frames) if at <= time) for time in times]
+
+    assert shown(target) == shown(source, kept[0])
+    with pytest.raises(MediaError, match="it has no frames"):
+        copy_movie(source, tmp_path / "beyond.mov", kept=(90, 101))
+
+
 def test_a_part_that_leans_on_what_mxf_cannot_hide_goes_out_as_mov(tmp_path, laid):
     source = make(tmp_path / "A001.mxf", codec="mpeg2video")
     with pytest.raises(MediaError, match="which MXF cannot hide"):

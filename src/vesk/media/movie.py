@@ -209,10 +209,12 @@ def _capture_rate(text: str) -> Fraction | None:
     return nearest_rate(value) or value
 
 
-def _numbering_rate(video: Any) -> Fraction:
+def numbering(video: Any) -> tuple[int, float]:
+    """Return how a picture's frames are numbered: the stamp of frame 0, and how many frames a tick lasts."""
     average = Fraction(video.average_rate)
     stamped = _rate_of_stamps(video, average)
-    return stamped[0] if stamped is not None else nearest_rate(average) or average
+    rate = stamped[0] if stamped is not None else nearest_rate(average) or average
+    return video.start_time or 0, float(video.time_base * rate)
 
 
 def numbered(video: Any, decoded: Iterable[Any]) -> Iterator[tuple[int, Any]]:
@@ -220,7 +222,7 @@ def numbered(video: Any, decoded: Iterable[Any]) -> Iterator[tuple[int, Any]]:
 
     Two that fall on one number are one frame: the first is shown. A number that none falls on shows the one before.
     """
-    base, scale, last = video.start_time or 0, float(video.time_base * _numbering_rate(video)), -1
+    (base, scale), last = numbering(video), -1
     for frame in decoded:
         number = round((frame.pts - base) * scale)
         if number > last:
@@ -254,14 +256,14 @@ def _frames_at(path: Path, indices: list[int]) -> Iterator[tuple[int, Any]]:
     """Decode the frames that are shown at these numbers, counted from the first; those past the end are left out."""
     with opened(path) as container:
         video = picture_stream(container, path)
-        rate = _numbering_rate(video)
-        base = video.start_time or 0
+        base, scale = numbering(video)
+        far = 2 * scale / float(video.time_base)  # two seconds of frames: to seek is quicker
         frames: Any = None
         shown: tuple[int, Any] | None = None
         following: tuple[int, Any] | None = None
         for index in sorted({i for i in indices if i >= 0}):
-            if shown is None or index < shown[0] or index - shown[0] > 2 * rate:
-                target = base + int(Fraction(index) / rate / video.time_base)
+            if shown is None or index < shown[0] or index - shown[0] > far:
+                target = base + int(index / scale)
                 container.seek(target, stream=video, backward=True)
                 frames = numbered(video, container.decode(video))
                 shown, following = None, next(frames, None)

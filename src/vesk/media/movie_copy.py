@@ -311,6 +311,8 @@ class _Copying:
         at = packet.dts if packet.pts is None else packet.pts
         if packet.stream.index == self.video.index:
             inside = self._part.lead <= at < self._part.end
+            if packet.pts is not None:
+                packet.pts = self._part.at(packet.pts) + self._part.begin
         else:
             base = self.video.time_base
             ends = (at + (packet.duration or 0)) * packet.time_base

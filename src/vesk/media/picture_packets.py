@@ -9,8 +9,10 @@ from itertools import zip_longest
 from pathlib import Path
 from typing import Any
 
+import numpy as np
+
 from vesk.core.errors import MediaError
-from vesk.media.movie import opened
+from vesk.media.movie import numbering, opened
 
 _SAME_S = Fraction(1, 1000)  # a coarse container counts milliseconds
 
@@ -52,20 +54,30 @@ class Part:
     lead : int
         When the packet is shown from which on it can be decoded.
     begin, end : int
-        When its first frame is shown, and before when all are.
+        When its first frame begins, and before when all are shown.
     frames : int
         How many it shows: a few more than were asked for where the last depend on later ones.
+    held : int
+        How its first packet is stamped: before `begin` where that frame was lost, and the one before is shown longer.
     """
 
     lead: int
     begin: int
     end: int
     frames: int
+    held: int
+
+    def at(self, stamp: int) -> int:
+        """Return when a packet is shown that is stamped so, counted from where the part begins.
+
+        Players leave out what begins before an edit does: one that is held into the part begins with it.
+        """
+        return 0 if stamp == self.held else stamp - self.begin
 
 
 def leans(part: Part) -> bool:
     """Say whether a part's first frame is decoded from one before it."""
-    return part.lead != part.begin
+    return part.lead != part.held
 
 
 def part_of(source: Path, kept: tuple[int, int]) -> Part:
@@ -84,30 +96,39 @@ def part_of(source: Path, kept: tuple[int, int]) -> Part:
     """
     with opened(source) as container:
         video = container.streams.video[0]
+        base, scale = numbering(video)
         packets = [
             (one.dts if one.pts is None else one.pts, bool(one.is_keyframe), one.duration or 1)
             for one in packets_of(container, video)
         ]
     shown = sorted(at for at, _, _ in packets)
-    if not 0 <= kept[0] < kept[1] <= len(shown):
+    # Counted by their stamps, as everywhere: a picture that lost frames has fewer packets than numbers.
+    numbers = np.rint((np.array(shown, np.float64) - base) * scale).astype(int)
+    if not 0 <= kept[0] < kept[1] <= numbers[-1] + 1:
         raise MediaError(source, f"it has no frames {kept[0]} to {kept[1]}", "Take the folder in again.")
-    begin = shown[kept[0]]
-    lead = max((at for at, key, _ in packets if key and at <= begin), default=shown[0])
+    first = max(0, int(np.searchsorted(numbers, kept[0], "right")) - 1)
+    until = int(np.searchsorted(numbers, kept[1]))
+    begin = shown[first] if numbers[first] == kept[0] else base + round(kept[0] / scale)
+    lead = max((at for at, key, _ in packets if key and at <= shown[first]), default=shown[0])
     # In the order they lie in: what is shown by then is whole once nothing later was needed for it.
-    last, seen = kept[1], 0
+    last, seen = until, 0
     latest = lead
     for at, _, _ in packets[next(n for n, one in enumerate(packets) if one[0] == lead) :]:
         if at < lead:
             continue  # it leans on what lies before
         seen, latest = seen + 1, max(latest, at)
         whole = shown.index(lead) + seen
-        if whole >= kept[1] and latest == shown[whole - 1]:
+        if whole >= until and latest == shown[whole - 1]:
             last = whole
             break
     else:
         last = len(shown)
     after = shown[last] if last < len(shown) else shown[-1] + max(one[2] for one in packets)
-    return Part(lead, begin, after, last - kept[0])
+    if last == until:
+        end = min(after, max(shown[last - 1] + 1, base + round(kept[1] / scale)))
+        return Part(lead, begin, end, kept[1] - kept[0], shown[first])
+    more = int(numbers[last] if last < len(shown) else numbers[-1] + 1)
+    return Part(lead, begin, after, more - kept[0], shown[first])
 
 
 def picture_packets(path: Path) -> Iterator[tuple[Fraction, bytes]]:
@@ -139,7 +160,7 @@ def same_part(original: Path, made: Path, kept: tuple[int, int], stretch: Fracti
     with opened(original) as container:
         base = container.streams.video[0].time_base
     wanted = [
-        ((at - part.begin * base) * stretch, content)
+        (part.at(round(at / base)) * base * stretch, content)
         for at, content in picture_packets(original)
         if part.lead * base <= at < part.end * base
     ]
