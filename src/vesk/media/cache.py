@@ -232,7 +232,7 @@ def _listen_to(
             give_up()
         raise
     found = ears.finish({channel: hum for channel, (_, hum) in told.items()})
-    found = replace(found, holes=tuple(holes))
+    found = replace(found, holes=tuple(sorted(set(holes), key=lambda hole: hole.at_s)))  # each stream tells its own
     units = {channel: unit for channel, (unit, _) in told.items()}
     _put(store.units, units)
     _put(store.heard, HEARD.dump(found))

@@ -169,8 +169,8 @@ def _rate_of_stamps(video: Any, average: Fraction) -> tuple[Fraction, int] | Non
     """Return the rate whose frames a movie's time stamps fall on, and how many there are, shown or not.
 
     None where its average is a rate in use, or where no rate holds its stamps. An average that is near one in use is no
-    proof that none was lost: ten of half an hour's do not show in it. Where one that is near does not hold them either,
-    it runs a little off, and each frame still belongs where its stamp lies. Only a container's index is read.
+    proof that none was lost: ten of half an hour's do not show in it. Where none holds them but one is near, it runs a
+    little off that, and each frame still belongs where its stamp lies. Only a container's index is read.
     """
     near = nearest_rate(average)
     if near == average or not video.time_base:
@@ -179,14 +179,13 @@ def _rate_of_stamps(video: Any, average: Fraction) -> tuple[Fraction, int] | Non
     if len(stamps) < _LEAST_STAMPS:
         return None
     at = (np.array(stamps, np.float64) - stamps[0]) * float(video.time_base)
-    for rate in sorted(RATES) if near is None else [near]:
+    for rate in sorted(RATES):
         numbers = at * float(rate)
         whole = np.rint(numbers)
         apart = np.unique(whole).size
-        falls = rate == near or (np.abs(numbers - whole) < _ON_A_FRAME).mean() > _MOST
-        if falls and apart > _MOST * at.size:
+        if (np.abs(numbers - whole) < _ON_A_FRAME).mean() > _MOST and apart > _MOST * at.size:
             return rate, int(whole[-1]) + 1
-    return None
+    return None if near is None else (near, round(at[-1] * float(near)) + 1)
 
 
 def _counted(stamps: list[int | None], time_base: Fraction, fps: Fraction) -> int:

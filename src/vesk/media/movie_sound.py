@@ -17,6 +17,7 @@ from vesk.media.movie import opened, sound_streams
 
 _CHUNK = 1 << 16  # samples handed over at once, where there are as many
 _HOLE_S = 0.005  # stamps that lie nearer to where the samples before end are rounded, jitter, or creep
+_LONGEST_S = 3600.0  # a stamp that lies further off is nonsense
 _CREPT_S, _USUAL_S, _FOLLOWED_S = 0.001, 1.0, 5.0  # creeping from there on; over how long; followed within
 
 
@@ -51,8 +52,8 @@ def sound_blocks(path: Path, on_hole: Callable[[HeardHole], None] = _unheard) ->
         origin = Fraction(0)
         if video is not None and video.start_time is not None:
             origin = video.start_time * video.time_base
-        longest = container.duration / 1e6 if container.duration else None
-        tracks = {stream.index: _Track(stream, origin, longest, on_hole) for stream in streams}
+        longest_s = min(_LONGEST_S, container.duration / 1e6 if container.duration else _LONGEST_S)
+        tracks = {stream.index: _Track(stream, origin, longest_s, on_hole) for stream in streams}
         for packet in container.demux(streams):
             tracks[packet.stream.index].take(packet)
             while min(track.ready for track in tracks.values()) >= _CHUNK:
@@ -87,15 +88,13 @@ def _samples(frame: Any, channels: int) -> NDArray[np.float32]:
 class _Track:
     """One sound stream being decoded."""
 
-    def __init__(
-        self, stream: Any, origin: Fraction, longest_s: float | None, on_hole: Callable[[HeardHole], None]
-    ) -> None:
+    def __init__(self, stream: Any, origin: Fraction, longest_s: float, on_hole: Callable[[HeardHole], None]) -> None:
         self._stream, self._origin, self._on_hole = stream, origin, on_hole
         self._rate, self._channels = int(stream.rate), int(stream.codec_context.channels)
         self._resampler = av.AudioResampler(format="flt", layout=stream.codec_context.layout, rate=stream.rate)
         self._ticks = float(stream.time_base * stream.rate)  # samples a tick of its stamps lasts
         self._near = _HOLE_S * self._rate + self._ticks
-        self._longest = np.inf if longest_s is None else longest_s * self._rate
+        self._longest = longest_s * self._rate
         self._silence = np.zeros((1, self._channels), np.float32)
         self._held: deque[NDArray[np.float32]] = deque()
         self._stamped: float | None = None  # of the next sample by those before, in samples; None before the first
@@ -125,11 +124,14 @@ class _Track:
 
     def _begin(self, pts: int) -> float:
         """Put silence where the stream begins late, leave out what it begins early; return what it is stamped with."""
-        self._pass(round((pts * self._stream.time_base - self._origin) * self._rate))
+        late = round((pts * self._stream.time_base - self._origin) * self._rate)
+        self._pass(late if abs(late) < self._longest else 0)
         return pts * self._ticks
 
     def _lay(self, pts: int | None, block: NDArray[np.float32]) -> None:
         """Lay a frame where it is stamped; one alone that is stamped elsewhere goes on from the one before."""
+        if not block.shape[0]:
+            return
         if self._stamped is None:
             self._stamped = self._begin(pts or 0)
         late = 0.0 if pts is None else pts * self._ticks - self._stamped
@@ -142,7 +144,7 @@ class _Track:
             if pts is None or abs(late - was) <= self._near:
                 self._go_on(was, held)
                 self._stamped += was
-                late -= was
+                late = 0.0 if pts is None else late - was
             else:
                 self._add(held)
         odd = abs(late) > self._near
