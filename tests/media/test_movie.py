@@ -1,14 +1,19 @@
 """Movies: facts, exact frames and sample-true sound, from files the simulator made."""
 
 from fractions import Fraction
+from types import SimpleNamespace
 
 import av
 import numpy as np
 import pytest
 from tests.conftest import SHORT, make_shoot
 
+from vesk.actions.handover.products import label_of
+from vesk.core.timecode import FrameRate, Timecode
 from vesk.media import cache, movie, probe
+from vesk.media.movie import read_facts
 from vesk.media.peaks import FIRST_LEVEL, read_peaks
+from vesk.media.quicktime import timecode_rate
 from vesk.media.sound import SoundReader
 
 
@@ -93,3 +98,55 @@ def test_the_clap_is_heard_when_the_truth_says(short):
     # Sound travels 0.5 m to the recorder's microphone; on picture the sticks are seen closed one frame after.
     seen = (truth["offset_s"] + onset - 0.5 / 343) * 24000 / 1001
     assert int(seen) + 1 == camera["clap_frame"]
+
+
+def half_counted(path, fps, label):
+    """Make a movie whose timecode track counts every other frame, as a generator does that counts to 30 at most."""
+    with av.open(str(path), "w") as out:
+        video = out.add_stream("mpeg4", rate=fps)
+        video.width, video.height, video.pix_fmt = 64, 48, "yuv420p"
+        video.metadata["timecode"] = label
+        for number in range(20):
+            frame = av.VideoFrame.from_ndarray(np.full((48, 64, 3), number, np.uint8), format="rgb24")
+            frame.pts, frame.time_base = number, 1 / fps
+            out.mux(video.encode(frame))
+        out.mux(video.encode(None))
+    data = bytearray(path.read_bytes())
+    at = data.index(b"stsd", data.index(b"gmhd")) + 12 + 28  # how long a label lasts, then how many there are
+    lasts = int.from_bytes(data[at : at + 4], "big")
+    assert data[at + 4] == FrameRate(fps).nominal
+    data[at : at + 4] = (2 * lasts).to_bytes(4, "big")
+    first = Timecode.parse(label, FrameRate(fps, ";" in label)).frame
+    where = data.index(first.to_bytes(4, "big"))
+    data[at + 4] //= 2
+    data[where : where + 4] = (first // 2).to_bytes(4, "big")
+    path.write_bytes(bytes(data))
+    return path
+
+
+@pytest.mark.parametrize(
+    ("fps", "label", "told", "late", "made"),
+    [
+        (Fraction(50), "10:00:00:24", "10:00:00:12", Fraction(12, 25), "10:00:00:24"),
+        (Fraction(60000, 1001), "10:00:10;40", "10:00:10;20", None, "10:00:10;40"),
+    ],
+)
+def test_timecode_that_counts_every_other_frame_is_read_so_and_counted_out_in_a_movie_made_of_it(
+    tmp_path, fps, label, told, late, made
+):
+    facts = read_facts(half_counted(tmp_path / "a.mov", fps, label))
+    assert (facts.fps, facts.timecode, facts.timecode_rate) == (fps, told, fps / 2)
+    if late is not None:
+        assert facts.start(FrameRate(Fraction(25)))[0] == 36_000 + late
+    take = SimpleNamespace(active=(), begins=0, from_s=Fraction(0), kept=None, picture=SimpleNamespace(facts=facts))
+    assert label_of(take, Fraction(1)) == made
+
+
+def test_a_movie_that_is_cut_off_in_its_boxes_counts_nothing(tmp_path):
+    whole = half_counted(tmp_path / "a.mov", Fraction(50), "10:00:00:24").read_bytes()
+    for end in range(0, len(whole), 7):
+        (tmp_path / "b.mov").write_bytes(whole[:end])
+        assert timecode_rate(tmp_path / "b.mov") in {None, 25}
+    deep = b"".join((8 * (5_000 - n)).to_bytes(4, "big") + b"moov" for n in range(5_000))
+    (tmp_path / "b.mov").write_bytes(deep)
+    assert timecode_rate(tmp_path / "b.mov") is None

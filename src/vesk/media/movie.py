@@ -18,6 +18,7 @@ from vesk.core.facts import Facts
 from vesk.core.figures import read_number
 from vesk.core.kinds import PICTURE, SOUND, Flaw, Unusable
 from vesk.core.timecode import RATES, FrameRate, Timecode, nearest_rate
+from vesk.media.quicktime import timecode_rate
 
 EXACT_CODERS = ("pcm", "flac", "alac")
 UNKNOWN = "unknown"
@@ -108,9 +109,10 @@ def _picture_facts(path: Path, container: Any, video: Any) -> dict[str, Any]:
         label = next((str(s.metadata["timecode"]) for s in container.streams if s.metadata.get("timecode")), "")
     label = label[:_LONGEST]
     drop = ";" in label
+    counted_at = _counted_at(path, fps) if label and "mov" in container.format.name else fps
     if label:
         try:
-            Timecode.parse(label, FrameRate(fps, drop))
+            Timecode.parse(label, FrameRate(counted_at, drop))
         except TimecodeError as error:
             remarks.append(f"its timecode cannot be: {error}")
             label, drop = "", False
@@ -125,7 +127,7 @@ def _picture_facts(path: Path, container: Any, video: Any) -> dict[str, Any]:
         "fps": fps,
         "frames": frames,
         "timecode": label,
-        "timecode_rate": fps if label else None,
+        "timecode_rate": counted_at if label else None,
         "drop": drop,
         "scene": tags.get("scene", ""),
         "take": tags.get("take", ""),
@@ -141,6 +143,12 @@ def _picture_facts(path: Path, container: Any, video: Any) -> dict[str, Any]:
     by_container = ("scene", "take", "tape", "camera", "created", "capture_fps")
     told |= {name: "container" for name in by_container if values[name]}
     return {**values, "origins": told}
+
+
+def _counted_at(path: Path, fps: Fraction) -> Fraction:
+    """Return the rate a movie's timecode track counts at: its picture's, or a whole part of that."""
+    counts = nearest_rate(timecode_rate(path) or Fraction(0))
+    return fps if counts is None or counts > fps or (fps / counts).denominator > 1 else counts
 
 
 def _counts(container: Any, video: Any, average: Fraction) -> tuple[Fraction, int, list[str], list[Flaw]]:

@@ -250,7 +250,7 @@ def _movie(
     try:
         copy_movie(
             picture.file, target, tracks=[track], scratch=recipe.scratch,
-            timecode=_label(take, stretch), kept=take.kept, stretch=stretch, go_on=go_on,
+            timecode=label_of(take, stretch), kept=take.kept, stretch=stretch, go_on=go_on,
         )  # fmt: skip
         problem = _unlike(take, target, laid, written.channels, stretch)
         if problem:
@@ -273,18 +273,23 @@ def _carried(take: Take, stretch: Fraction) -> Carried:
     return Carried(".mov", f"{said}; {why}" if why else said)
 
 
-def _label(take: Take, stretch: Fraction) -> str:
+def label_of(take: Take, stretch: Fraction) -> str:
     """Return the label of a movie's first frame where that is not its header's; empty where it is."""
     label = true_label(take.active, take.begins + take.from_s)
     facts = take.picture.facts
-    if not facts.timecode or facts.fps is None or (stretch == 1 and (label or take.kept is None)):
+    if not facts.timecode or facts.fps is None:
         return label
     clock = FrameRate(facts.timecode_rate or facts.fps, facts.drop)
+    if stretch == 1 and clock.fps == facts.fps and (label or take.kept is None):
+        return label
     first = Timecode.parse(label, clock).seconds if label else Timecode.parse(facts.timecode, clock).seconds
     first += 0 if label else take.from_s
     rate = nearest_rate(facts.fps / stretch) or clock.fps
     as_it_counts = rate == clock.fps or (FrameRate(rate).nominal == clock.nominal and not clock.drop)
-    return delivering.label_at(first, facts) if as_it_counts else str(Timecode.at(first, FrameRate(rate)))
+    if as_it_counts:
+        return delivering.label_at(first, facts)
+    # A movie that is made here counts its picture's frames, where the original counted every other.
+    return str(Timecode.at(first, FrameRate(rate, clock.drop and (rate / clock.fps).denominator == 1)))
 
 
 def _longer(original: Path, kept: tuple[int, int] | None) -> str:
