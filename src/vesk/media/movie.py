@@ -178,13 +178,14 @@ def _rate_of_stamps(video: Any, average: Fraction) -> tuple[Fraction, int] | Non
 
     None where its average is a rate in use, or where no rate holds its stamps. An average that is near one in use is no
     proof that none was lost: ten of half an hour's do not show in it. Where none holds them but one is near, it runs a
-    little off that, and each frame still belongs where its stamp lies. Only a container's index is read.
+    little off that, and each frame still belongs where its stamp lies. Only a container's index is read, and
+    only one of every frame: some list where decoding can begin.
     """
     near = nearest_rate(average)
     if near == average or not video.time_base:
         return None
     stamps = sorted(entry.timestamp for entry in video.index_entries)
-    if len(stamps) < _LEAST_STAMPS:
+    if len(stamps) < max(_LEAST_STAMPS, _MOST * (video.frames or np.inf)):
         return None
     at = (np.array(stamps, np.float64) - stamps[0]) * float(video.time_base)
     for rate in sorted(RATES):
@@ -204,7 +205,8 @@ def _counted(stamps: list[int | None], time_base: Fraction, fps: Fraction) -> in
     numbers = (known - known.min()) * float(time_base * fps)
     whole = int(np.rint(numbers.max())) + 1
     falls = (np.abs(numbers - np.rint(numbers)) < _ON_A_FRAME).mean() > _MOST
-    return whole if falls and len(stamps) <= whole <= _MOST_LOST * len(stamps) else len(stamps)
+    most = _MOST_LOST * len(stamps) if falls else 1.001 * len(stamps) + 1  # or it runs a little off the rate
+    return whole if len(stamps) <= whole <= most else len(stamps)
 
 
 def _capture_rate(text: str) -> Fraction | None:
