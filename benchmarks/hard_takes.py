@@ -84,8 +84,10 @@ CASES: dict[str, Callable[[], Pair]] = {
     "another take, the same playback": lambda: _nothing_shared(traps.playback(3, 0.0, same=False)),
     "hiss 18 dB over the talk": partial(material.pair, 60, 13, snr_db=-18, ppm=PPM),
     "packets of the scratch lost": partial(material.pair, 60, 14, ppm=PPM),
+    "trimmed by its edit list": partial(material.pair, 60, 15, ppm=PPM),
 }
 LOSES = {"packets of the scratch lost": ((17.0, 0.21), (38.0, 1.3))}  # second, seconds
+TRIMS = {"trimmed by its edit list": (7.24, 3.4)}  # seconds of its beginning and its end
 
 
 def _laid(one: Pair, seed: int) -> Pair:
@@ -110,7 +112,8 @@ def make(media: Path) -> dict[str, tuple[Pair, float]]:
         label = f"{begin // 3600:02}:{begin // 60 % 60:02}:{begin % 60:02}"
         names = f"A001_{number:03}.mov", f"S1_{number:03}.wav"
         rolling = (
-            Rolling("A", 0.0, seconds, names[0], loses=LOSES.get(name, ())), Rolling("S1", 0.0, seconds, names[1]),
+            Rolling("A", 0.0, seconds, names[0], loses=LOSES.get(name, ()), trims=TRIMS.get(name, (0.0, 0.0))),
+            Rolling("S1", 0.0, seconds, names[1]),
         )  # fmt: skip
         talk = ((0.1, seconds - 0.1),)
         shots.append(Shot(f"{10 + number}A", 1, label, seconds, None, talk, (), number, rolling, note=name))
@@ -129,7 +132,7 @@ def make(media: Path) -> dict[str, tuple[Pair, float]]:
     return made
 
 
-def _off_ms(told: Measured, one: Pair, moved: float) -> list[float]:
+def _off_ms(told: Measured, one: Pair, moved: float, trimmed_s: float) -> list[float]:
     """Return how far the line lies from where picture wants the sound: who moves is heard where he stood nearest."""
     line, found = told.judged.line, told.judged.found
     if line is None or found is None or np.isnan(one.offset_s):
@@ -138,7 +141,10 @@ def _off_ms(told: Measured, one: Pair, moved: float) -> list[float]:
     if isinstance(one, material.Moved):
         near = float(one.way_s[(one.at_s >= 0) & (one.at_s <= found.tail_s)].min())
     at = np.linspace(found.head_s + 0.1, found.tail_s - 0.1, 9)
-    return [(line.offset_at(t) - told.judged.late_s - one.offset_at(t) - near + moved) * 1e3 for t in at]
+    true = [one.offset_at(t + trimmed_s) - trimmed_s for t in at]
+    return [
+        (line.offset_at(t) - told.judged.late_s - own - near + moved) * 1e3 for t, own in zip(at, true, strict=True)
+    ]
 
 
 def main(_scale: float = 1.0, media: Path | None = None) -> int:
@@ -155,7 +161,7 @@ def main(_scale: float = 1.0, media: Path | None = None) -> int:
         sound = Path(walked.known.recordings[told.sound].item.files[0].path).name
         one, moved = made[file]
         name = list(CASES)[list(made).index(file)]
-        off, line = _off_ms(told, one, moved), told.judged.line
+        off, line = _off_ms(told, one, moved, TRIMS.get(name, (0.0, 0.0))[0]), told.judged.line
         figures = f"{'—':>10}{'—':>10}{'—':>10}"
         if off and line is not None:
             band = 1.96e3 * max(line.standard_error_at(t) for t in told.judged.points)

@@ -13,7 +13,7 @@ from vesk.core.timecode import FrameRate, Timecode
 from vesk.media import cache, movie, probe
 from vesk.media.movie import read_facts
 from vesk.media.peaks import FIRST_LEVEL, read_peaks
-from vesk.media.quicktime import timecode_rate
+from vesk.media.quicktime import TimecodeTrack, timecode_track
 from vesk.media.sound import SoundReader
 
 
@@ -144,9 +144,11 @@ def test_timecode_that_counts_every_other_frame_is_read_so_and_counted_out_in_a_
 
 def test_a_movie_that_is_cut_off_in_its_boxes_counts_nothing(tmp_path):
     whole = half_counted(tmp_path / "a.mov", Fraction(50), "10:00:00:24").read_bytes()
+    found = timecode_track(tmp_path / "a.mov")
+    assert found.rate == 25
     for end in range(0, len(whole), 7):
         (tmp_path / "b.mov").write_bytes(whole[:end])
-        assert timecode_rate(tmp_path / "b.mov") in {None, 25}
+        assert timecode_track(tmp_path / "b.mov") in {None, TimecodeTrack(Fraction(25)), found}
     deep = b"".join((8 * (5_000 - n)).to_bytes(4, "big") + b"moov" for n in range(5_000))
     (tmp_path / "b.mov").write_bytes(deep)
-    assert timecode_rate(tmp_path / "b.mov") is None
+    assert timecode_track(tmp_path / "b.mov") is None

@@ -18,12 +18,13 @@ from vesk.core.facts import Facts
 from vesk.core.figures import read_number
 from vesk.core.kinds import PICTURE, SOUND, Flaw, Unusable
 from vesk.core.timecode import RATES, FrameRate, Timecode, nearest_rate
-from vesk.media.quicktime import timecode_rate
+from vesk.media.quicktime import timecode_track
 
 EXACT_CODERS = ("pcm", "flac", "alac")
 UNKNOWN = "unknown"
 NO_PICTURE = "its picture is coded in a way that cannot be decoded here; its timecode and its sound are used"
 _LONGEST = 4096  # of a tag
+_MOV = "mov"  # what the library calls QuickTime and MP4
 _LEAST_STAMPS, _ON_A_FRAME, _MOST = 12, 0.2, 0.97  # frames; of a frame; share of them
 _MOST_LOST = 4  # times as many frames as there are: beyond, stamps are nonsense
 # A playlist named like a movie would have other files opened, or addresses asked: neither kind is read.
@@ -104,18 +105,11 @@ def _picture_facts(path: Path, container: Any, video: Any) -> dict[str, Any]:
     if not average:
         raise MediaError(path, "its picture has no frame rate", COPY_AGAIN)
     fps, frames, remarks, flaws = _counts(container, video, average)
-    label = str(video.metadata.get("timecode") or container.metadata.get("timecode") or "")
-    if not label:
-        label = next((str(s.metadata["timecode"]) for s in container.streams if s.metadata.get("timecode")), "")
-    label = label[:_LONGEST]
-    drop = ";" in label
-    counted_at = _counted_at(path, fps) if label and "mov" in container.format.name else fps
-    if label:
-        try:
-            Timecode.parse(label, FrameRate(counted_at, drop))
-        except TimecodeError as error:
-            remarks.append(f"its timecode cannot be: {error}")
-            label, drop = "", False
+    label, counted_at = "", fps
+    try:
+        label, counted_at = first_label(path, container)
+    except TimecodeError as error:
+        remarks.append(f"its timecode cannot be: {error}")
     tags = {name.lower(): str(value)[:_LONGEST] for name, value in container.metadata.items()}
     if video.codec_context is None:
         remarks.append(NO_PICTURE)
@@ -128,7 +122,7 @@ def _picture_facts(path: Path, container: Any, video: Any) -> dict[str, Any]:
         "frames": frames,
         "timecode": label,
         "timecode_rate": counted_at if label else None,
-        "drop": drop,
+        "drop": ";" in label,
         "scene": tags.get("scene", ""),
         "take": tags.get("take", ""),
         "tape": tags.get("reel_name", "") or str(video.metadata.get("reel_name", ""))[:_LONGEST],
@@ -145,18 +139,40 @@ def _picture_facts(path: Path, container: Any, video: Any) -> dict[str, Any]:
     return {**values, "origins": told}
 
 
-def _counted_at(path: Path, fps: Fraction) -> Fraction:
-    """Return the rate a movie's timecode track counts at: its picture's, or a whole part of that."""
-    counts = nearest_rate(timecode_rate(path) or Fraction(0))
-    return fps if counts is None or counts > fps or (fps / counts).denominator > 1 else counts
+def first_label(path: Path, container: Any) -> tuple[str, Fraction]:
+    """Return the label of the first frame that an opened movie shows, empty without one, and the rate it counts at.
+
+    An edit list may leave out the beginning: the timecode track's own says what of it stands beside the first frame.
+
+    Raises
+    ------
+    TimecodeError
+        If it has one that cannot be.
+    """
+    video = next(s for s in container.streams.video)
+    fps = picture_rate(video)
+    every = [video.metadata, container.metadata, *(stream.metadata for stream in container.streams)]
+    label = next((str(one["timecode"])[:_LONGEST] for one in every if one.get("timecode")), "")
+    if not label:
+        return "", fps
+    track = timecode_track(path) if _MOV in container.format.name else None
+    # It counts at its picture's rate, or at a whole part of that.
+    counts = nearest_rate(track.rate) if track is not None else None
+    if counts is None or counts > fps or (fps / counts).denominator > 1:
+        counts = fps
+    first = Timecode.parse(label, FrameRate(counts, ";" in label))
+    begins = (video.start_time or 0) * (video.time_base or Fraction(0))
+    return str(first + (track.frames_at(begins) if track is not None else 0)), counts
 
 
 def _counts(container: Any, video: Any, average: Fraction) -> tuple[Fraction, int, list[str], list[Flaw]]:
     """Return a picture's rate, how many frames it has, shown or not, and what is odd about either."""
     fps = nearest_rate(average) or average
-    frames = int(video.frames)
+    frames = shown_frames(video)
     remarks: list[str] = []
     flaws: list[Flaw] = []
+    if hidden := int(video.frames) - frames:
+        remarks.append(f"its edit list leaves out {hidden} of its {int(video.frames)} frames")
     if (stamped := _rate_of_stamps(video, average)) is not None:
         shown, (fps, frames) = frames, stamped
         if 0 < shown < frames and nearest_rate(average) is not None:
@@ -164,13 +180,24 @@ def _counts(container: Any, video: Any, average: Fraction) -> tuple[Fraction, in
         elif shown < frames:
             remarks.append(f"its frames come at a variable rate: {float(average):.2f} of {float(fps):.2f} a second")
     if not frames:
-        stamps = [packet.pts for packet in container.demux(video) if packet.size]
+        stamps = [packet.pts for packet in container.demux(video) if packet.size and not packet.is_discard]
         frames = _counted(stamps, video.time_base, fps)
         remarks.append("the header does not count its frames; they were counted")
         flaws.append(Flaw.COUNTED)
     if nearest_rate(average) is None and stamped is None:
         remarks.append(f"its frame rate of {float(average):.3f} is none in use")
     return fps, frames, remarks, flaws
+
+
+def shown_frames(video: Any) -> int:
+    """Return how many frames a picture shows by its header, 0 where that does not count them.
+
+    An edit list leaves out what was trimmed away, and what frames at the beginning need to be decoded.
+    """
+    frames = int(video.frames)
+    if _MOV not in video.container.format.name:
+        return frames
+    return min(frames, sum(not entry.is_discard for entry in video.index_entries) or frames)
 
 
 def _rate_of_stamps(video: Any, average: Fraction) -> tuple[Fraction, int] | None:
@@ -184,8 +211,8 @@ def _rate_of_stamps(video: Any, average: Fraction) -> tuple[Fraction, int] | Non
     near = nearest_rate(average)
     if near == average or not video.time_base:
         return None
-    stamps = sorted(entry.timestamp for entry in video.index_entries)
-    if len(stamps) < max(_LEAST_STAMPS, _MOST * (video.frames or np.inf)):
+    stamps = sorted(entry.timestamp for entry in video.index_entries if not entry.is_discard)
+    if len(stamps) < max(_LEAST_STAMPS, _MOST * (shown_frames(video) or np.inf)):
         return None
     at = (np.array(stamps, np.float64) - stamps[0]) * float(video.time_base)
     for rate in sorted(RATES):
@@ -220,10 +247,14 @@ def _capture_rate(text: str) -> Fraction | None:
 
 def numbering(video: Any) -> tuple[int, float]:
     """Return how a picture's frames are numbered: the stamp of frame 0, and how many frames a tick lasts."""
-    average = Fraction(video.average_rate)
+    return video.start_time or 0, float(video.time_base * picture_rate(video))
+
+
+def picture_rate(video: Any) -> Fraction:
+    """Return the rate at which a picture's frames are numbered: one in use by its stamps, else by its average."""
+    average = Fraction(video.average_rate or video.guessed_rate or 0)
     stamped = _rate_of_stamps(video, average)
-    rate = stamped[0] if stamped is not None else nearest_rate(average) or average
-    return video.start_time or 0, float(video.time_base * rate)
+    return stamped[0] if stamped is not None else nearest_rate(average) or average
 
 
 def numbered(video: Any, decoded: Iterable[Any]) -> Iterator[tuple[int, Any]]:
@@ -278,7 +309,7 @@ def _frames_at(path: Path, indices: list[int]) -> Iterator[tuple[int, Any]]:
                 shown, following = None, next(frames, None)
             while following is not None and following[0] <= index:
                 shown, following = following, next(frames, None)
-            if shown is None or (following is None and index > shown[0] and index >= (video.frames or 0)):
+            if shown is None or (following is None and index > shown[0] and index >= shown_frames(video)):
                 continue
             yield index, shown[1]
 

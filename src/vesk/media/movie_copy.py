@@ -7,7 +7,7 @@ from __future__ import annotations
 
 import re
 from collections.abc import Callable, Collection, Iterator, Sequence
-from contextlib import ExitStack
+from contextlib import ExitStack, suppress
 from dataclasses import dataclass
 from fractions import Fraction
 from pathlib import Path
@@ -17,10 +17,10 @@ import av
 import numpy as np
 from numpy.typing import NDArray
 
-from vesk.core.errors import MediaError, StoppedError
+from vesk.core.errors import MediaError, StoppedError, TimecodeError
 from vesk.core.timecode import nearest_rate
-from vesk.media.movie import opened
-from vesk.media.picture_packets import Part, leans, packets_of, part_of
+from vesk.media.movie import first_label, opened
+from vesk.media.picture_packets import Part, leans, packets_of, part_of, trimmed
 from vesk.media.sound import SoundReader
 from vesk.media.whole import written_whole
 
@@ -246,9 +246,8 @@ class _Copying:
         self._picture.metadata.update({k: value for k, value in self.video.metadata.items() if k != "timecode"})
         if times is not None:
             self._picture.codec_context.framerate = times.plays  # what its timecode track counts by
-        label = timecode or _told(original, "timecode")
-        if label:
-            self._picture.metadata["timecode"] = label
+        with suppress(TimecodeError):  # one that cannot be is left out
+            self._picture.metadata["timecode"] = timecode or first_label(source, original)[0]
         if reel := _told(original, "reel_name"):
             self._picture.metadata["reel_name"] = reel
         self._laid: list[_SoundStream] = []
@@ -338,7 +337,7 @@ class _Copying:
 
 
 def _part_of(source: Path, target: Path, kept: tuple[int, int] | None) -> Part | None:
-    if kept is None:
+    if kept is None and not trimmed(source):
         return None
     part = part_of(source, kept)
     if target.suffix == ".mxf" and leans(part):

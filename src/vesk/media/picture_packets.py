@@ -12,7 +12,7 @@ from typing import Any
 import numpy as np
 
 from vesk.core.errors import MediaError
-from vesk.media.movie import numbering, opened
+from vesk.media.movie import numbering, opened, shown_frames
 
 _SAME_S = Fraction(1, 1000)  # a coarse container counts milliseconds
 
@@ -80,14 +80,27 @@ def leans(part: Part) -> bool:
     return part.lead != part.held
 
 
-def part_of(source: Path, kept: tuple[int, int]) -> Part:
+def trimmed(source: Path) -> bool:
+    """Say whether a movie's edit list leaves out some of its frames.
+
+    Raises
+    ------
+    MediaError
+        If it cannot be read.
+    """
+    with opened(source) as container:
+        video = container.streams.video[0]
+        return shown_frames(video) != int(video.frames)
+
+
+def part_of(source: Path, kept: tuple[int, int] | None) -> Part:
     """Return the part of a movie's picture that holds some frames and can be decoded by itself.
 
     Parameters
     ----------
     source : Path
-    kept : (int, int)
-        From which frame, from 0, to before which.
+    kept : (int, int) or None
+        From which frame, from 0, to before which; None: all that it shows.
 
     Raises
     ------
@@ -98,22 +111,24 @@ def part_of(source: Path, kept: tuple[int, int]) -> Part:
         video = container.streams.video[0]
         base, scale = numbering(video)
         packets = [
-            (one.dts if one.pts is None else one.pts, bool(one.is_keyframe), one.duration or 1)
+            (one.dts if one.pts is None else one.pts, bool(one.is_keyframe), one.duration or 1, bool(one.is_discard))
             for one in packets_of(container, video)
         ]
-    shown = sorted(at for at, _, _ in packets)
+    shown = sorted(at for at, _, _, _ in packets)
     # Counted by their stamps, as everywhere: a picture that lost frames has fewer packets than numbers.
     numbers = np.rint((np.array(shown, np.float64) - base) * scale).astype(int)
+    if kept is None:
+        kept = 0, round((max(at for at, _, _, hidden in packets if not hidden) - base) * scale) + 1
     if not 0 <= kept[0] < kept[1] <= numbers[-1] + 1:
         raise MediaError(source, f"it has no frames {kept[0]} to {kept[1]}", "Take the folder in again.")
     first = max(0, int(np.searchsorted(numbers, kept[0], "right")) - 1)
     until = int(np.searchsorted(numbers, kept[1]))
     begin = shown[first] if numbers[first] == kept[0] else base + round(kept[0] / scale)
-    lead = max((at for at, key, _ in packets if key and at <= shown[first]), default=shown[0])
+    lead = max((at for at, key, _, _ in packets if key and at <= shown[first]), default=shown[0])
     # In the order they lie in: what is shown by then is whole once nothing later was needed for it.
     last, seen = until, 0
     latest = lead
-    for at, _, _ in packets[next(n for n, one in enumerate(packets) if one[0] == lead) :]:
+    for at, _, _, _ in packets[next(n for n, one in enumerate(packets) if one[0] == lead) :]:
         if at < lead:
             continue  # it leans on what lies before
         seen, latest = seen + 1, max(latest, at)
@@ -145,13 +160,13 @@ def picture_packets(path: Path) -> Iterator[tuple[Fraction, bytes]]:
             yield at * packet.time_base, bytes(packet)
 
 
-def same_part(original: Path, made: Path, kept: tuple[int, int], stretch: Fraction = Fraction(1)) -> bool:
+def same_part(original: Path, made: Path, kept: tuple[int, int] | None, stretch: Fraction = Fraction(1)) -> bool:
     """Say whether a movie holds the packets of a part of another, its first frame kept shown at zero.
 
     Parameters
     ----------
     original, made : Path
-    kept : (int, int)
+    kept : (int, int) or None
         As it was asked for.
     stretch : Fraction
         As `copy_movie` has it.
@@ -175,8 +190,11 @@ def same_part(original: Path, made: Path, kept: tuple[int, int], stretch: Fracti
 def same_picture(one: Path, other: Path, stretch: Fraction = Fraction(1)) -> bool:
     """Say whether two movies show the very same packets at the same times, the second stretched as `copy_movie` has it.
 
-    Containers count in ticks of their own: times are the same within a fraction of a millisecond.
+    Containers count in ticks of their own: times are the same within a fraction of a millisecond. Of one whose edit
+    list leaves frames out, those that are shown are meant.
     """
+    if trimmed(one):
+        return same_part(one, other, None, stretch)
     begins: tuple[Fraction, Fraction] | None = None
     for mine, theirs in zip_longest(picture_packets(one), picture_packets(other)):
         if mine is None or theirs is None or mine[1] != theirs[1]:

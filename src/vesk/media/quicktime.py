@@ -3,40 +3,101 @@
 from __future__ import annotations
 
 from collections.abc import Iterator
+from dataclasses import dataclass
 from fractions import Fraction
 from pathlib import Path
 from typing import BinaryIO
 
-_PATH = (b"moov", b"trak", b"mdia", b"minf", b"stbl")  # each holds the next; the last holds what a track is
-_MOST = 10_000  # boxes looked at: a damaged file may hold them without end
+_HOLDERS = (b"moov", b"trak", b"edts", b"mdia", b"minf", b"stbl")  # boxes that hold others
+_TOLD = (b"elst", b"mdhd", b"stsd")
+_MOST, _LONGEST = 10_000, 1 << 16  # boxes looked at, and bytes of one: a damaged file may hold them without end
 _ENTRY, _SCALE = 8, 24  # bytes from the sample description on to its first entry, and in that to its time scale
 
 
-def timecode_rate(path: Path) -> Fraction | None:
-    """Return the rate at which a movie's timecode track counts; None where it has none, or none that can be.
+@dataclass(frozen=True, slots=True)
+class TimecodeTrack:
+    """A movie's timecode track.
 
-    It may be half of the picture's: labels count to 30 at most where they come from a timecode generator.
+    Attributes
+    ----------
+    rate : Fraction
+        At which it counts. It may be half of the picture's: labels count to 30 at most where they come from a timecode
+        generator.
+    edits : tuple of (Fraction, Fraction or None)
+        Its edit list: how long each stretch of the movie lasts, and from which time of the track on it shows that,
+        seconds; None where it shows nothing. Empty where it has none.
+    """
+
+    rate: Fraction
+    edits: tuple[tuple[Fraction, Fraction | None], ...] = ()
+
+    def frames_at(self, seconds: Fraction) -> int:
+        """Return how many frames after the track's first label stands what it shows at a time of the movie."""
+        begins = Fraction(0)
+        for lasts, shows in self.edits:
+            if shows is not None and (not lasts or seconds < begins + lasts):  # one of no length goes on to the end
+                return round((shows + seconds - begins) * self.rate)
+            begins += lasts
+        return 0
+
+
+def timecode_track(path: Path) -> TimecodeTrack | None:
+    """Return a movie's first timecode track; None where it has none, or none whose rate can be.
 
     Raises
     ------
     OSError
         If the file cannot be read.
     """
+    scale, tracks = 0, list[dict[bytes, bytes]]()
     with path.open("rb") as file:
-        for number, (kind, begin) in enumerate(_boxes(file, 0, path.stat().st_size)):
+        for number, (kind, begin, end) in enumerate(_boxes(file, 0, path.stat().st_size)):
             if number > _MOST:
                 break
-            if kind == b"stsd":
-                file.seek(begin + _ENTRY)
-                entry = file.read(_SCALE + 8)
-                if len(entry) == _SCALE + 8 and entry[4:8] == b"tmcd":
-                    scale, lasts = (int.from_bytes(entry[at : at + 4], "big") for at in (_SCALE, _SCALE + 4))
-                    return Fraction(scale, lasts) if lasts else None
+            if kind == b"trak":
+                tracks.append({})
+            elif kind == b"mvhd":
+                scale = _time_scale(_held(file, begin, end))
+            elif kind in _TOLD and tracks:
+                tracks[-1].setdefault(kind, _held(file, begin, end))
+    for told in tracks:
+        entry = told.get(b"stsd", b"")[_ENTRY:]
+        if entry[4:8] == b"tmcd":
+            counts, lasts = _number(entry, _SCALE), _number(entry, _SCALE + 4)
+            own = _time_scale(told.get(b"mdhd", b""))
+            return TimecodeTrack(Fraction(counts, lasts), _edits(told.get(b"elst", b""), scale, own)) if lasts else None
     return None
 
 
-def _boxes(file: BinaryIO, begin: int, end: int, depth: int = 0) -> Iterator[tuple[bytes, int]]:
-    """Yield the kind of each box and where what it holds begins, those in it after it."""
+def _edits(told: bytes, scale: int, own: int) -> tuple[tuple[Fraction, Fraction | None], ...]:
+    """Read an edit list: durations in the movie's time scale, times in the track's own."""
+    if not scale or not own:
+        return ()
+    wide = 8 if told[:1] == b"\1" else 4  # version 1 holds 64 bits
+    found: list[tuple[Fraction, Fraction | None]] = []
+    for at in range(8, min(len(told), 8 + _number(told, 4) * (2 * wide + 4)), 2 * wide + 4):
+        lasts = int.from_bytes(told[at : at + wide], "big")
+        shows = int.from_bytes(told[at + wide : at + 2 * wide], "big", signed=True)
+        found.append((Fraction(lasts, scale), None if shows < 0 else Fraction(shows, own)))
+    return tuple(found)
+
+
+def _time_scale(header: bytes) -> int:
+    """Return the ticks a second that a movie's or a track's header tells."""
+    return _number(header, 20 if header[:1] == b"\1" else 12)
+
+
+def _number(held: bytes, at: int) -> int:
+    return int.from_bytes(held[at : at + 4], "big")
+
+
+def _held(file: BinaryIO, begin: int, end: int) -> bytes:
+    file.seek(begin)
+    return file.read(min(_LONGEST, end - begin))
+
+
+def _boxes(file: BinaryIO, begin: int, end: int, depth: int = 0) -> Iterator[tuple[bytes, int, int]]:
+    """Yield the kind of each box, where what it holds begins and ends, and those in it after it."""
     while begin + 8 <= end:
         file.seek(begin)
         head = file.read(16)
@@ -47,7 +108,7 @@ def _boxes(file: BinaryIO, begin: int, end: int, depth: int = 0) -> Iterator[tup
             size = end - begin  # to the end of the file
         if size < held:
             return
-        yield kind, begin + held
-        if kind in _PATH[depth : depth + 1]:
+        yield kind, begin + held, min(end, begin + size)
+        if kind in _HOLDERS and depth < len(_HOLDERS):
             yield from _boxes(file, begin + held, min(end, begin + size), depth + 1)
         begin += size

@@ -38,6 +38,8 @@ class Take:
         When, in seconds since `started` (true time of the take), somebody is how many metres further away.
     loses
         At which of its seconds, and for how long, packets of its sound are lost.
+    trims
+        How many seconds of its beginning and its end an edit list leaves out.
     of : Take or None
         The whole that this file is a part of, from its frame or sample `skipped` on.
     """
@@ -61,6 +63,7 @@ class Take:
     walks: tuple[tuple[float, float], ...] = ()
     started: float = 0.0
     loses: tuple[tuple[float, float], ...] = ()
+    trims: tuple[float, float] = (0.0, 0.0)
 
     @property
     def clock(self) -> float:
@@ -180,6 +183,7 @@ def _take(scenario: Scenario, shot: Shot, rolling: Rolling, device: Device, numb
         return Take(
             device, shot, path, begins, length, label, 0, rate, seed, rolling.jumps, at_begin, rolling.capture_fps,
             rolling.named, ltc_jump=rolling.ltc_jump, walks=rolling.walks, started=started, loses=rolling.loses,
+            trims=rolling.trims,
         )  # fmt: skip
     name = rolling.file or f"{shot.slate}_{shot.take:02d}.wav"
     # A recorder starts when it starts: a part of a sample off any frame.

@@ -19,6 +19,7 @@ from vesk.simulator.devices import CAMERA, Take
 from vesk.simulator.paths import with_jumps
 from vesk.simulator.pictures import SIZE, frames
 from vesk.simulator.scenario import Scenario
+from vesk.simulator.trimming import trim
 from vesk.simulator.world import Event, heard
 
 
@@ -180,6 +181,8 @@ def _write_movie(take: Take, events: list[Event], sound: NDArray[np.float32]) ->
         container.mux(video.encode(None))
         if audio is not None:
             _mux_packets(container, audio.encode(None), take.loses)
+    if any(take.trims):
+        trim(take.path, *take.trims)
 
 
 def _mux_sound(

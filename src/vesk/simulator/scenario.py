@@ -76,7 +76,8 @@ class Rolling:
     that feeds it was set anew. `walks` are moments (seconds of the take's own time) and how many metres further than
     its microphone's distance somebody is heard from then, evenly in between.
     Where a camera `loses` sound (second of the recording, for how long), what follows keeps its time stamps: it codes
-    its sound as AAC then, since uncompressed sound has none in a movie.
+    its sound as AAC then, since uncompressed sound has none in a movie. What somebody `trims` off a movie (seconds of
+    its beginning and its end) stays in the file, left out by its edit lists.
     """
 
     source: str
@@ -90,6 +91,7 @@ class Rolling:
     ltc_jump: tuple[float, int] = (0.0, 0)
     walks: tuple[tuple[float, float], ...] = ()
     loses: tuple[tuple[float, float], ...] = ()
+    trims: tuple[float, float] = (0.0, 0.0)
 
 
 @dataclass(frozen=True, slots=True)
@@ -186,6 +188,7 @@ def _rolling(raw: dict[str, Any]) -> Rolling:
         (float(raw["ltc_jump"][0]), int(raw["ltc_jump"][1])) if "ltc_jump" in raw else (0.0, 0),
         tuple((float(at), float(metres)) for at, metres in raw.get("walks", ())),
         tuple((float(at), float(seconds)) for at, seconds in raw.get("loses", ())),
+        (float(raw.get("trims", (0, 0))[0]), float(raw.get("trims", (0, 0))[1])),
     )  # fmt: skip
 
 

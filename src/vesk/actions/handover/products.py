@@ -293,7 +293,7 @@ def label_of(take: Take, stretch: Fraction) -> str:
 
 
 def _longer(original: Path, kept: tuple[int, int] | None) -> str:
-    """Return that a movie of a range ends later than was asked for, where its last frames lean on later ones."""
+    """Return that a movie ends later than was asked for, where its last frames lean on later ones."""
     more = 0 if kept is None else part_of(original, kept).frames - (kept[1] - kept[0])
     return f"its movie shows {more} more {'frame' if more == 1 else 'frames'}, which its last lean on" if more else ""
 
