@@ -14,7 +14,7 @@ import soundfile
 from tests.conftest import PROJECT, until
 
 from vesk.core.errors import MediaError
-from vesk.media import checksum, ixml, movie, movie_sound, probe, scan
+from vesk.media import checksum, frames, ixml, movie, movie_sound, probe, scan
 from vesk.media.guarded import bordered, guarded
 from vesk.media.sound import SoundReader
 from vesk.media.wave import Bext, write_wave
@@ -62,7 +62,7 @@ def test_a_picture_of_an_unknown_coder_gives_its_timecode_and_its_sound(tmp_path
     sound = np.concatenate(list(movie_sound.sound_blocks(path)))
     assert np.abs(sound[:, 0] - NOISE[:48_000, 0]).max() < 1e-3
     with pytest.raises(MediaError, match="no picture that can be decoded here"):
-        list(movie.frame_images(path, [0], height=48))
+        list(frames.frame_images(path, [0], height=48))
 
 
 def test_a_tag_in_other_letters_a_colon_and_a_name_that_is_no_text_stop_nothing(tmp_path):

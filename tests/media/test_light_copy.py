@@ -14,7 +14,7 @@ from vesk.core.picture.levels import Levels
 from vesk.core.progress import unwatched
 from vesk.dailies import located
 from vesk.dailies.located import Located
-from vesk.media import cache, light_copy, movie
+from vesk.media import cache, frames, light_copy, movie
 from vesk.media.light_copy import LightCopy
 
 SIZE = (128, 72)
@@ -79,7 +79,7 @@ def test_a_light_copy_numbers_frames_by_their_own_times_and_each_can_be_cut_out_
     film(tmp_path / "cam.mov", stamps)
     entry, copy = made(tmp_path, [tmp_path / "cam.mov"], frames=[100])
     numbers = numbers_of(copy)
-    stills = dict(movie.frame_images(tmp_path / "cam.mov", list(range(100)), height=72))
+    stills = dict(frames.frame_images(tmp_path / "cam.mov", list(range(100)), height=72))
     held = [max(one for one in numbers if one <= at) for at in sorted(stills)]
     assert len(stills) >= numbers[-1]
     data = entry.light.read_bytes()
@@ -183,7 +183,7 @@ def test_a_variable_rate_is_named_by_the_rate_its_frames_fall_on_and_each_keeps_
     facts = movie.read_facts(tmp_path / "phone.mov")
     assert (facts.fps, facts.frames, facts.duration) == (25, 160, Fraction(160, 25))
     assert any("variable rate" in remark for remark in facts.remarks)
-    shown = dict(movie.frame_images(tmp_path / "phone.mov", [5, *stamps[30:34], 158], height=72))
+    shown = dict(frames.frame_images(tmp_path / "phone.mov", [5, *stamps[30:34], 158], height=72))
     for number, image in shown.items():
         own = max(stamp for stamp in stamps if stamp <= number)
         assert told(np.asarray(image.convert("L"), float)) == own
@@ -205,7 +205,7 @@ def test_a_picture_that_runs_a_little_off_a_rate_keeps_its_frames_where_they_are
         out.mux(stream.encode(None))
     facts = movie.read_facts(tmp_path / name)
     assert (facts.fps, facts.frames) == (25, 6001)
-    (_, last), *_ = movie.frame_images(tmp_path / name, [6000], height=72)
+    (_, last), *_ = frames.frame_images(tmp_path / name, [6000], height=72)
     assert np.asarray(last.convert("L")).mean() == pytest.approx(5999 % 200, abs=4)
 
 
@@ -217,7 +217,7 @@ def test_a_frame_lost_in_a_long_take_moves_no_other(tmp_path, name, lost):
     film(tmp_path / name, sorted({*range(4100)} - {*lost}))
     facts = movie.read_facts(tmp_path / name)
     assert (facts.fps, facts.frames) == (25, 4100)
-    for number, image in movie.frame_images(tmp_path / name, [899, 2099, 2101, 4099], height=72):
+    for number, image in frames.frame_images(tmp_path / name, [899, 2099, 2101, 4099], height=72):
         assert told(np.asarray(image.convert("L"), float)) == number % 256, number
     if name == "long.mov":
         assert any("1 of its 4100 frames are missing" in remark for remark in facts.remarks)

@@ -10,7 +10,7 @@ from tests.conftest import SHORT, make_shoot
 
 from vesk.actions.handover.products import label_of
 from vesk.core.timecode import FrameRate, Timecode
-from vesk.media import cache, movie, probe
+from vesk.media import cache, frames, probe
 from vesk.media.movie import read_facts
 from vesk.media.peaks import FIRST_LEVEL, read_peaks
 from vesk.media.quicktime import TimecodeTrack, timecode_track
@@ -51,7 +51,7 @@ def test_frames_are_the_frames_asked_for(mov):
     with av.open(str(mov)) as container:
         inorder = [frame.to_ndarray(format="gray") for frame in container.decode(video=0)]
     wanted = [0, 1, 11, 12, 13, 100, 55, 214]
-    got = dict(movie.frame_images(mov, wanted, height=216))
+    got = dict(frames.frame_images(mov, wanted, height=216))
     assert sorted(got) == sorted(wanted)
     for index, image in got.items():
         grey = np.asarray(image.convert("L"), dtype=float)

@@ -6,7 +6,8 @@ import av
 import numpy as np
 import pytest
 
-from vesk.media.movie import grey_frames, numbered_frames, read_facts
+from vesk.media.frames import grey_frames, numbered_frames
+from vesk.media.movie import read_facts
 from vesk.media.movie_copy import copy_movie
 from vesk.media.movie_sound import sound_blocks
 from vesk.media.picture_packets import same_picture
@@ -59,7 +60,7 @@ def test_only_what_is_shown_counts_and_its_label_is_that_of_its_first_frame(whol
     shown = FRAMES - HEAD - TAIL
     assert (facts.frames, facts.duration, facts.timecode) == (shown, Fraction(shown, 25), "10:00:01:06")
     assert any(f"leaves out {HEAD + TAIL} of its {FRAMES} frames" in one for one in facts.remarks)
-    assert [number for number, _ in numbered_frames(trimmed)] == list(range(shown))
+    assert [number for number, _ in numbered_frames(trimmed, lines=48)] == list(range(shown))
     assert np.array_equal(grey_frames(trimmed, 0, FRAMES), grey_frames(whole, HEAD, shown))
     assert np.array_equal(heard(trimmed), heard(whole)[HEAD * 1920 :][: shown * 1920])
 

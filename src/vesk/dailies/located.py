@@ -18,7 +18,7 @@ from vesk.core.facts import Facts
 from vesk.core.heard import HeardHole
 from vesk.core.kinds import PICTURE, RUN, Together
 from vesk.core.progress import WHOLE, OnProgress, part_of, unwatched
-from vesk.media import cache, checksum, light_copy, merged, movie, probe, scan
+from vesk.media import cache, checksum, frames, light_copy, merged, probe, scan
 from vesk.media.guarded import bordered, tell
 from vesk.media.merged import Series, SideBySide
 from vesk.media.sound import Samples, SoundReader
@@ -140,15 +140,15 @@ class Located:
         """Make and keep its light copy, if there is none: one of all its files, numbered from the first one's."""
         if self.entry.light_index.exists():
             return
-        frames = self.facts.frames or 0
+        count = self.facts.frames or 0
         have_folder(self.entry.folder)
 
         def numbered() -> Iterator[tuple[int, Any]]:
             for one, first in self._one_by_one():
                 last = first + (one.facts.frames or 0)
-                for number, frame in movie.numbered_frames(one.file):
+                for number, frame in frames.numbered_frames(one.file, lines=light_copy.LINES):
                     if first + number < last:
-                        on_progress(first + number, frames)
+                        on_progress(first + number, count)
                         yield first + number, frame
 
         growing = self.entry.light_growing
@@ -156,7 +156,7 @@ class Located:
         try:
             with written_whole(self.entry.light_index) as index, written_whole(self.entry.light) as copy:
                 fps = self.facts.fps or Fraction(25)
-                light_copy.write_light_copy(numbered(), copy, index, growing, fps=fps, frames=frames)
+                light_copy.write_light_copy(numbered(), copy, index, growing, fps=fps, frames=count)
         finally:
             let_go(growing)
 
@@ -166,7 +166,7 @@ class Located:
         for one, begin in self._one_by_one():
             low, high = max(first, begin), min(first + count, begin + (one.facts.frames or 0))
             if high > low:
-                pieces.append(movie.grey_frames(one.file, low - begin, high - low))
+                pieces.append(frames.grey_frames(one.file, low - begin, high - low))
         return np.concatenate(pieces) if pieces else np.zeros((0, 1, 1), np.uint8)
 
     def _one_by_one(self) -> Iterator[tuple[Located, int]]:

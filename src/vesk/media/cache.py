@@ -24,7 +24,7 @@ from vesk.core.ltc.crosstalk import without_timecode
 from vesk.core.progress import OnProgress, unwatched
 from vesk.core.sound.features import WORK_RATE
 from vesk.core.sound.hearing import Hearing
-from vesk.media import movie, movie_sound
+from vesk.media import frames, movie_sound
 from vesk.media.channels import ChannelEars
 from vesk.media.peaks import PeaksBuilder
 from vesk.media.sound import Samples, SoundReader
@@ -339,7 +339,7 @@ def save_frames(
         (store.folder / "frames").mkdir(parents=True, exist_ok=True)
     except OSError as error:
         raise StorageError(store.folder, error.strerror or str(error)) from error
-    for index, image in movie.frame_images(path, missing, height=_LINES[size]):
+    for index, image in frames.frame_images(path, missing, height=_LINES[size]):
         with written_whole(store.frame(first + index, size)) as part:
             image.save(part, "JPEG", quality=95 if size == FrameSize.FULL else 82)
 

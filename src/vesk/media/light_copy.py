@@ -82,7 +82,7 @@ def write_light_copy(
     Parameters
     ----------
     numbered : iterable of (int, frame)
-        Frames in order, each with its number.
+        Frames in order, each with its number, of at most `LINES` lines, yuv420p.
     target, index : Path
         Where the copy and its index are written.
     growing : Path
@@ -105,10 +105,10 @@ def write_light_copy(
             stream.thread_count, stream.pix_fmt = 1, "yuv420p"
             for number, frame in numbered:
                 if not numbers:
-                    size = _fitted(frame.width, frame.height)
+                    size = frame.width, frame.height
                     stream.width, stream.height = size
                     stream.codec_context.time_base = 1 / fps
-                small = scaler.reformat(frame, size[0], size[1], "yuv420p", interpolation="FAST_BILINEAR")
+                small = scaler.reformat(frame, *size)  # the next file of a recording may have others
                 small.pts, small.time_base = number, 1 / fps
                 small.pict_type = 0  # as the coder sees fit, not as the original was coded
                 if len(numbers) % _LOOK_EVERY == 0:
@@ -169,12 +169,6 @@ def _record(extradata: bytes) -> bytes:
     sequence, picture = sets[7], sets[8]
     head = bytes([1, *sequence[1:4], 0xFF, 0xE1]) + len(sequence).to_bytes(2, "big") + sequence
     return head + b"\1" + len(picture).to_bytes(2, "big") + picture
-
-
-def _fitted(width: int, height: int) -> tuple[int, int]:
-    """Return a size of at most `LINES` lines, even as the coder needs it."""
-    tall = min(LINES, height)
-    return max(2, round(width * tall / height / 2) * 2), max(2, tall // 2 * 2)
 
 
 def _luma(frame: Any) -> Any:

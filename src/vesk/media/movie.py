@@ -10,8 +10,6 @@ from typing import Any
 
 import av
 import numpy as np
-from av.video.reformatter import VideoReformatter
-from numpy.typing import NDArray
 
 from vesk.core.errors import MediaError, NumberError, TimecodeError
 from vesk.core.facts import Facts
@@ -283,60 +281,3 @@ def picture_stream(container: Any, path: Path) -> Any:
         raise MediaError(path, "it has no picture that can be decoded here", "Its timecode and sound are used.")
     video.thread_type = "AUTO"
     return video
-
-
-def numbered_frames(path: Path) -> Iterator[tuple[int, Any]]:
-    """Decode all of a movie's frames in order, each with its number."""
-    with opened(path) as container:
-        video = picture_stream(container, path)
-        yield from numbered(video, container.decode(video))
-
-
-def _frames_at(path: Path, indices: list[int]) -> Iterator[tuple[int, Any]]:
-    """Decode the frames that are shown at these numbers, counted from the first; those past the end are left out."""
-    with opened(path) as container:
-        video = picture_stream(container, path)
-        base, scale = numbering(video)
-        far = 2 * scale / float(video.time_base)  # two seconds of frames: to seek is quicker
-        frames: Any = None
-        shown: tuple[int, Any] | None = None
-        following: tuple[int, Any] | None = None
-        for index in sorted({i for i in indices if i >= 0}):
-            if shown is None or index < shown[0] or index - shown[0] > far:
-                target = base + int(index / scale)
-                container.seek(target, stream=video, backward=True)
-                frames = numbered(video, container.decode(video))
-                shown, following = None, next(frames, None)
-            while following is not None and following[0] <= index:
-                shown, following = following, next(frames, None)
-            if shown is None or (following is None and index > shown[0] and index >= shown_frames(video)):
-                continue
-            yield index, shown[1]
-
-
-def _reduced(frames: Iterable[tuple[int, Any]], height: int, kind: str) -> Iterator[tuple[int, Any]]:
-    """Scale frames down to a height, in a pixel format, all by one scaler: making one costs more than using it."""
-    scaler = VideoReformatter()
-    for index, frame in frames:
-        tall = min(height, frame.height)
-        yield index, scaler.reformat(frame, width=round(frame.width * tall / frame.height), height=tall, format=kind)
-
-
-def frame_images(path: Path, indices: list[int], *, height: int) -> Iterator[tuple[int, Any]]:
-    """Decode exact frames, counted from the first.
-
-    Yields
-    ------
-    (index, image)
-        The image is a PIL image scaled down to `height`, of the frame that is shown at that number; indices past the
-        end are left out.
-    """
-    for index, frame in _reduced(_frames_at(path, indices), height, "rgb24"):
-        yield index, frame.to_image()
-
-
-def grey_frames(path: Path, first: int, count: int, *, height: int = 144) -> NDArray[np.uint8]:
-    """Decode consecutive frames as grey pictures (frames, height, width); fewer at the picture's end."""
-    frames = _frames_at(path, list(range(first, first + count)))
-    pictures = [frame.to_ndarray() for _, frame in _reduced(frames, height, "gray8")]
-    return np.stack(pictures) if pictures else np.zeros((0, height, 1), np.uint8)
