@@ -183,6 +183,15 @@ def test_a_sound_file_that_is_no_wav_is_read(tmp_path):
         assert (facts.kind, facts.channels, facts.sample_rate, facts.samples) == ("sound", 2, 96_000, FS), name
 
 
+def put_cover(made):
+    """Put a picture into a file of sound, as a record has one."""
+    cover = made.add_stream("mjpeg", rate=25)
+    cover.width, cover.height, cover.pix_fmt = 64, 64, "yuvj420p"
+    cover.disposition = av.stream.Disposition.attached_pic
+    made.mux(cover.encode(av.VideoFrame(64, 64, "yuvj420p")))
+    made.mux(cover.encode(None))
+
+
 @pytest.mark.parametrize(
     ("name", "container", "codec"),
     [
@@ -190,6 +199,7 @@ def test_a_sound_file_that_is_no_wav_is_read(tmp_path):
         ("C.mp4", "mp4", "aac"),
         ("note.m4a", "ipod", "aac"),
         ("note.mp3", "mp3", "libmp3lame"),
+        ("song with a cover.mp3", "mp3", "libmp3lame"),
     ],
 )
 def test_a_camera_file_with_sound_alone_is_a_sound_recording(tmp_path, name, container, codec):
@@ -197,6 +207,8 @@ def test_a_camera_file_with_sound_alone_is_a_sound_recording(tmp_path, name, con
     try:
         with av.open(str(path), "w", format=container) as made:
             stream = made.add_stream(codec, rate=FS, layout="mono")
+            if "cover" in name:
+                put_cover(made)
             ready = av.AudioResampler(format=stream.codec_context.format, layout="mono", rate=FS)
             block = np.clip(click(2, CLICK) * 32767, -32768, 32767).astype(np.int16)
             for start in range(0, block.size, 1024):

@@ -57,7 +57,7 @@ def _plain(error: Exception) -> str:
 def read_facts(path: Path) -> Facts:
     """Read what a movie, or a sound file the wave reader does not know, says of itself."""
     with opened(path) as container:
-        video = next((s for s in container.streams.video), None)
+        video = picture_of(container)
         sound = sound_streams(container)
         if video is None and not sound:
             raise MediaError(path, "it holds neither picture nor sound", "It is left out.")
@@ -73,6 +73,12 @@ def read_facts(path: Path) -> Facts:
             return Facts(kind=SOUND, duration=Fraction(samples, values["sample_rate"] or 1), **values)
         values.update(_picture_facts(path, container, video))
         return Facts(kind=PICTURE, **values)
+
+
+def picture_of(container: Any) -> Any:
+    """Return the stream of a movie's picture; None of one that holds no more than the cover of a record."""
+    cover = av.stream.Disposition.attached_pic
+    return next((s for s in container.streams.video if not s.disposition & cover), None)
 
 
 def sound_streams(container: Any) -> list[Any]:
@@ -147,7 +153,7 @@ def first_label(path: Path, container: Any) -> tuple[str, Fraction]:
     TimecodeError
         If it has one that cannot be.
     """
-    video = next(s for s in container.streams.video)
+    video = picture_of(container)
     fps = picture_rate(video)
     every = [video.metadata, container.metadata, *(stream.metadata for stream in container.streams)]
     label = next((str(one["timecode"])[:_LONGEST] for one in every if one.get("timecode")), "")
@@ -276,8 +282,8 @@ def picture_stream(container: Any, path: Path) -> Any:
     MediaError
         If it has none that can be decoded.
     """
-    video = next((s for s in container.streams.video if s.codec_context), None)
-    if video is None:
+    video = picture_of(container)
+    if video is None or not video.codec_context:
         raise MediaError(path, "it has no picture that can be decoded here", "Its timecode and sound are used.")
     video.thread_type = "AUTO"
     return video

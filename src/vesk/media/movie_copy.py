@@ -19,7 +19,7 @@ from numpy.typing import NDArray
 
 from vesk.core.errors import MediaError, StoppedError, TimecodeError
 from vesk.core.timecode import nearest_rate
-from vesk.media.movie import first_label, opened
+from vesk.media.movie import first_label, opened, picture_of
 from vesk.media.picture_packets import Part, leans, packets_of, part_of, trimmed
 from vesk.media.sound import SoundReader
 from vesk.media.whole import written_whole
@@ -187,7 +187,7 @@ class _Times:
 
     @classmethod
     def of(cls, source: Path, original: Any, stretch: Fraction) -> _Times | None:
-        video = next(iter(original.streams.video), None)
+        video = picture_of(original)
         if video is None:
             return None
         steady = _rounded_rate(source, video)
@@ -225,7 +225,7 @@ def _rounded_rate(source: Path, video: Any) -> Fraction | None:
         base = video.time_base
         off = [
             abs(at * base - round(at * base * rate) / rate)
-            for at in (one.pts for one in packets_of(container, container.streams.video[0]) if one.pts is not None)
+            for at in (one.pts for one in packets_of(container, picture_of(container)) if one.pts is not None)
         ]
     return rate if off and max(off) <= base else None
 
@@ -237,7 +237,7 @@ class _Copying:
         self, original: Any, made: Any, source: Path, timecode: str, part: Part | None, times: _Times | None
     ) -> None:
         self._part, self._times = part, times
-        self.video: Any = next((one for one in original.streams.video), None)
+        self.video: Any = picture_of(original)
         if self.video is None:
             raise MediaError(source, "it has no picture", "It is no movie: hand over its sound.")
         self._made, self._source = made, source

@@ -13,7 +13,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from vesk.core.heard import HeardHole
-from vesk.media.movie import opened, sound_streams
+from vesk.media.movie import opened, picture_of, sound_streams
 
 _CHUNK = 1 << 16  # samples handed over at once, where there are as many
 _HOLE_S = 0.005  # stamps that lie nearer to where the samples before end are rounded, jitter, or creep
@@ -48,7 +48,7 @@ def sound_blocks(path: Path, on_hole: Callable[[HeardHole], None] = _unheard) ->
         streams = sound_streams(container)
         if not streams:
             return
-        video = next((s for s in container.streams.video), None)
+        video = picture_of(container)
         origin = Fraction(0)
         if video is not None and video.start_time is not None:
             origin = video.start_time * video.time_base

@@ -12,7 +12,7 @@ from typing import Any
 import numpy as np
 
 from vesk.core.errors import MediaError
-from vesk.media.movie import numbering, opened, shown_frames
+from vesk.media.movie import numbering, opened, picture_of, shown_frames
 
 _SAME_S = Fraction(1, 1000)  # a coarse container counts milliseconds
 
@@ -89,7 +89,7 @@ def trimmed(source: Path) -> bool:
         If it cannot be read.
     """
     with opened(source) as container:
-        video = container.streams.video[0]
+        video = picture_of(container)
         return shown_frames(video) != int(video.frames)
 
 
@@ -108,7 +108,7 @@ def part_of(source: Path, kept: tuple[int, int] | None) -> Part:
         If it cannot be read, or has no such frames.
     """
     with opened(source) as container:
-        video = container.streams.video[0]
+        video = picture_of(container)
         base, scale = numbering(video)
         packets = [
             (one.dts if one.pts is None else one.pts, bool(one.is_keyframe), one.duration or 1, bool(one.is_discard))
@@ -155,7 +155,7 @@ def picture_packets(path: Path) -> Iterator[tuple[Fraction, bytes]]:
         If it cannot be read.
     """
     with opened(path) as container:
-        for packet in packets_of(container, container.streams.video[0]):
+        for packet in packets_of(container, picture_of(container)):
             at = packet.dts if packet.pts is None else packet.pts
             yield at * packet.time_base, bytes(packet)
 
@@ -173,7 +173,7 @@ def same_part(original: Path, made: Path, kept: tuple[int, int] | None, stretch:
     """
     part = part_of(original, kept)
     with opened(original) as container:
-        base = container.streams.video[0].time_base
+        base = picture_of(container).time_base
     wanted = [
         (part.at(round(at / base)) * base * stretch, content)
         for at, content in picture_packets(original)
