@@ -21,7 +21,8 @@ TEXT = st.text(st.characters(blacklist_categories=("Cs", "Cc")), max_size=20).ma
 def test_what_is_written_is_read(scene, take, note, names, drop, circled, rate, family):
     info = ixml.IXml(
         scene=scene, take=take, note=note, circled=circled, track_names=tuple(names), timecode_rate=rate,
-        drop=drop and rate is not None, family=family[0], family_index=family[1], family_size=family[2],
+        drop=drop and rate is not None, timestamp=1 << 33, timestamp_rate=48_000,
+            family=family[0], family_index=family[1], family_size=family[2],
     )  # fmt: skip
     assert ixml.parse(ixml.build(info, sample_rate=48_000, time_reference=1 << 33)) == info
 
@@ -50,6 +51,23 @@ def test_tracks_come_by_their_channel_and_odd_ones_do_no_harm():
         "<TRACK><CHANNEL_INDEX>x</CHANNEL_INDEX><NAME>odd</NAME></TRACK></TRACK_LIST></BWFXML>"
     )
     assert ixml.parse(text).track_names == ("mix", "boom")
+
+
+@pytest.mark.parametrize(
+    ("places", "names"),
+    [
+        ((2, 1, 3), ("mix", "boom", "lav")),  # the mix is the recorder's last track, and lies first in the file
+        ((1, 3, 4), ("boom", "", "mix", "lav")),  # nothing is said of one that lies between
+        ((1, 1, 2), ("boom", "mix", "lav")),  # that cannot be: the recorder's own order
+    ],
+)
+def test_tracks_are_called_by_where_they_lie_in_the_file(places, names):
+    tracks = "".join(
+        f"<TRACK><CHANNEL_INDEX>{channel}</CHANNEL_INDEX><INTERLEAVE_INDEX>{place}</INTERLEAVE_INDEX>"
+        f"<NAME>{name}</NAME></TRACK>"
+        for channel, place, name in zip((1, 7, 8), places, ("boom", "mix", "lav"), strict=True)
+    )
+    assert ixml.parse(f"<BWFXML><TRACK_LIST>{tracks}</TRACK_LIST></BWFXML>").track_names == names
 
 
 def test_facts_survive_the_database():

@@ -18,6 +18,7 @@ from vesk.media import ixml, probe, wave
 from vesk.media.probe import read_facts
 from vesk.media.sound import SoundReader
 from vesk.media.wave import Bext, write_wave
+from vesk.media.wave_copy import copy_wave
 
 RATE = 48_000
 
@@ -62,8 +63,11 @@ def test_bext_stands_where_the_standard_puts_it(tmp_path):
 
 def test_ixml_carries_what_the_next_person_needs():
     info = ixml.IXml("31A", "2", "SR06", "horn & <bell>", "The Lantern Ferry", True, ("mix", "lav Ines"), None, True)
-    text = ixml.build(info, sample_rate=RATE, time_reference=5)
-    assert ixml.parse(text) == ixml.IXml(**{**{f: getattr(info, f) for f in info.__slots__}, "drop": False})
+    text, own = (
+        ixml.build(info, sample_rate=RATE, time_reference=5),
+        {"timestamp": 5, "timestamp_rate": RATE, "drop": False},
+    )
+    assert ixml.parse(text) == ixml.IXml(**{**{f: getattr(info, f) for f in info.__slots__}, **own})
     speed = "<SPEED><TIMECODE_RATE>24000/1001</TIMECODE_RATE><TIMECODE_FLAG>DF</TIMECODE_FLAG></SPEED>"
     read = ixml.parse(f"<BWFXML>{speed}</BWFXML>")
     assert (read.timecode_rate, read.drop) == (Fraction(24000, 1001), True)
@@ -167,6 +171,84 @@ def test_a_recording_that_was_never_closed_is_read_from_where_its_sound_begins(t
         assert reader.frames == 4_001
         np.testing.assert_allclose(reader.read(0, 4_001), sound, atol=1e-6)
         np.testing.assert_allclose(reader.read(-2, 5)[2:], sound[:3], atol=1e-6)
+
+
+def test_sound_that_its_header_cannot_count_is_read_to_its_end(tmp_path):
+    """A recorder that goes on past 4 GiB in a plain file: its size begins again from zero."""
+    path = tmp_path / "long.wav"
+    wave.write_wave(path, iter([np.zeros((500, 2), np.float32)]), sample_rate=96_000, channels=2)
+    frames = (1 << 32) // 6 + 70_001
+    with path.open("r+b") as file:
+        at = file.read().index(b"data")
+        file.seek(at + 4)
+        file.write(struct.pack("<I", frames * 6 % (1 << 32)))
+        file.seek(at + 8 + (frames - 1) * 6)
+        file.write(b"\0\0\x20\0\0\x40")
+    facts = read_facts(path)
+    assert facts.samples == frames
+    assert any("longer than its header can say" in remark for remark in facts.remarks)
+    with SoundReader(path) as reader:
+        np.testing.assert_array_equal(reader.read(frames - 2, 2), [[0, 0], [0.25, 0.5]])
+
+
+def test_the_younger_form_of_a_broadcast_wav_is_read_and_copied(tmp_path):
+    path, sound = tmp_path / "a.wav", np.linspace(-0.5, 0.5, 1_000, dtype=np.float32)[:, None]
+    wave.write_wave(path, iter([sound]), sample_rate=48_000, channels=1, bext=Bext(time_reference=99))
+    data = bytearray(path.read_bytes())
+    size = 3 * len(sound)
+    data[:4], data[12:16] = b"BW64", b"ds64"
+    data[20:44] = struct.pack("<QQQ", len(data) - 8, size, len(sound))
+    at = data.index(b"data")
+    data[at + 4 : at + 8] = b"\xff" * 4
+    path.write_bytes(data)
+    copy_wave(path, tmp_path / "b.wav", time_reference=123)
+    for own, reference in ((path, 99), (tmp_path / "b.wav", 123)):
+        facts = read_facts(own)
+        assert (facts.samples, facts.time_reference, facts.remarks[1:]) == (1_000, reference, ())
+        with SoundReader(own) as reader:
+            np.testing.assert_allclose(reader.read(0, 1_000), sound, atol=1e-6)
+
+
+@pytest.mark.parametrize(
+    ("bext", "stamp", "rate", "samples", "said"),
+    [
+        (48_000, 48_000, 48_000, 48_000, ""),
+        (96_000, 96_000, 96_000, 48_000, "counted in samples of 96000 Hz"),  # made of a file of another rate
+        (48_000, 96_000, 96_000, 48_000, ""),
+        (0, 96_000, 48_000, 96_000, "begins at zero"),
+        (None, 96_000, None, 96_000, ""),
+        (None, 0, 48_000, None, ""),
+        (48_000, 144_000, 48_000, 48_000, "+2.000 s from what its header says"),
+    ],
+)
+def test_a_recording_begins_when_both_chunks_together_say(tmp_path, bext, stamp, rate, samples, said):
+    hz = f"<TIMESTAMP_SAMPLE_RATE>{rate}</TIMESTAMP_SAMPLE_RATE>" if rate else ""
+    text = (
+        f"<BWFXML><SPEED><TIMECODE_RATE>25/1</TIMECODE_RATE>{hz}"
+        f"<TIMESTAMP_SAMPLES_SINCE_MIDNIGHT_LO>{stamp}</TIMESTAMP_SAMPLES_SINCE_MIDNIGHT_LO></SPEED>"
+        f"<SYNC_POINT_LIST><SYNC_POINT><SYNC_POINT_TYPE>ABSOLUTE</SYNC_POINT_TYPE><SYNC_POINT_LOW>{stamp + 500}"
+        "</SYNC_POINT_LOW></SYNC_POINT></SYNC_POINT_LIST></BWFXML>"
+    )
+    path, sound = tmp_path / "a.wav", np.zeros((1_000, 1), np.float32)
+    own = None if bext is None else Bext(time_reference=bext)
+    wave.write_wave(path, iter([sound]), sample_rate=48_000, channels=1, bext=own, ixml=text)
+    facts = read_facts(path)
+    assert facts.time_reference == samples
+    assert said in "; ".join(facts.remarks) if said else not facts.remarks
+    if bext and rate == 96_000 and bext == stamp:
+        assert [one.at for one in facts.markers] == [Fraction(250, 48_000)]
+        copy_wave(path, tmp_path / "b.wav", time_reference=7)
+        assert (read_facts(tmp_path / "b.wav").time_reference, read_facts(tmp_path / "b.wav").remarks) == (7, ())
+
+
+def test_text_of_an_older_machine_and_of_two_bytes_a_letter_is_read(tmp_path):
+    path, sound = tmp_path / "a.wav", np.zeros((10, 1), np.float32)
+    text = '<?xml version="1.0" encoding="UTF-16"?><BWFXML><SCENE>Fähre</SCENE></BWFXML>'
+    wave.write_wave(path, iter([sound]), sample_rate=48_000, channels=1, bext=Bext(originator="Fahre"), ixml="x" * 200)
+    coded = text.encode("utf-16").ljust(200, b"\0")
+    path.write_bytes(path.read_bytes().replace(b"Fahre", b"F\xe4hre").replace(b"x" * 200, coded))
+    facts = read_facts(path)
+    assert (facts.scene, facts.originator) == ("Fähre", "Fähre")
 
 
 def test_a_chunk_without_its_pad_byte_hides_nothing(tmp_path):

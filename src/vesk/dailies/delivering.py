@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import re
 from collections.abc import Callable, Iterator
 from contextlib import ExitStack
 from dataclasses import dataclass, replace
@@ -189,11 +188,8 @@ def ixml_of_channel(text: str, track: str) -> str:
     told = ixml.parse(text)
     if told is None:
         return text
-    stamps = [re.search(rf"SINCE_MIDNIGHT_{half}>(\d+)<", text) for half in ("HI", "LO")]
-    high, low = (int(found[1]) if found else 0 for found in stamps)
-    rate = re.search(r"<FILE_SAMPLE_RATE>(\d+)<", text)
     own = replace(told, track_names=(track,))
-    return ixml.build(own, sample_rate=int(rate[1]) if rate else 48_000, time_reference=(high << 32) + low)
+    return ixml.build(own, sample_rate=told.timestamp_rate or 48_000, time_reference=told.timestamp or 0)
 
 
 def label_at(seconds: Fraction, facts: Facts) -> str:

@@ -2,7 +2,8 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterator
+from collections.abc import Callable, Iterator
+from contextlib import suppress
 from dataclasses import dataclass
 from fractions import Fraction
 from xml.etree import ElementTree
@@ -13,6 +14,7 @@ from vesk.core.timecode import nearest_rate
 
 _MOST_TRACKS, _LONGEST = 512, 4096  # more than any recorder writes
 _MOST_POINTS, _WORD = 999, 1 << 32
+_FASTEST = 1_000_000  # samples a second
 
 
 @dataclass(frozen=True, slots=True)
@@ -28,6 +30,7 @@ class SyncPoint:
 class IXml:
     """Scene, take, tape, note, track names by channel, the timecode rate with its drop flag, and the set of files.
 
+    `timestamp` is when it begins, samples since midnight of `timestamp_rate` a second: not always those of its sound.
     `family` names the set that a file is of, `family_index` which of its `family_size` files this is. `sync_points`
     are samples and a comment each; those that tell a time since midnight rather than since the file's start are marked.
     """
@@ -41,6 +44,8 @@ class IXml:
     track_names: tuple[str, ...] = ()
     timecode_rate: Fraction | None = None
     drop: bool = False
+    timestamp: int | None = None
+    timestamp_rate: int | None = None
     family: str = ""
     family_index: str = ""
     family_size: str = ""
@@ -59,18 +64,41 @@ def parse(text: str) -> IXml | None:
     def get(name: str) -> str:
         return (root.findtext(name) or "").strip()[:_LONGEST]
 
-    tracks = sorted(
-        (number, (track.findtext("NAME") or "").strip()[:_LONGEST])
-        for track in list(root.iterfind("TRACK_LIST/TRACK"))[:_MOST_TRACKS]
-        if (number := _number(track.findtext("CHANNEL_INDEX") or "0")) is not None
-    )
     size = get("FILE_SET/TOTAL_FILES")
     return IXml(
         get("SCENE"), get("TAKE"), get("TAPE"), get("NOTE"), get("PROJECT"),
-        get("CIRCLED").upper() == "TRUE", tuple(name for _, name in tracks), _rate(get("SPEED/TIMECODE_RATE")),
-        get("SPEED/TIMECODE_FLAG").upper() == "DF", get("FILE_SET/FAMILY_UID"), get("FILE_SET/FILE_SET_INDEX"),
-        size if _number(size) is not None else "", tuple(_sync_points(root)),
+        get("CIRCLED").upper() == "TRUE", _tracks(root), _rate(get("SPEED/TIMECODE_RATE")),
+        get("SPEED/TIMECODE_FLAG").upper() == "DF", *_timestamp(get), get("FILE_SET/FAMILY_UID"),
+        get("FILE_SET/FILE_SET_INDEX"), size if _number(size) is not None else "", tuple(_sync_points(root)),
     )  # fmt: skip
+
+
+def _tracks(root: ElementTree.Element) -> tuple[str, ...]:
+    """Return what the channels are called, in the order in which they lie in the file."""
+    named: list[tuple[int | None, int, str]] = []
+    for track in list(root.iterfind("TRACK_LIST/TRACK"))[:_MOST_TRACKS]:
+        number = _number(track.findtext("CHANNEL_INDEX") or "0")
+        if number is not None:
+            name = (track.findtext("NAME") or "").strip()[:_LONGEST]
+            named.append((_number(track.findtext("INTERLEAVE_INDEX") or ""), number, name))
+    places = [place for place, _, _ in named if place is not None]
+    # A recorder's tracks 1, 2 and 7 lie first, second and third in its file, or in any order.
+    if len(places) < len(named) or len(set(places)) < len(places) or not all(0 < one <= _MOST_TRACKS for one in places):
+        return tuple(name for _, _, name in sorted(named, key=lambda one: one[1]))
+    by_place = {place: name for place, _, name in named}
+    return tuple(by_place.get(place, "") for place in range(1, max(places, default=0) + 1))
+
+
+def _timestamp(get: Callable[[str], str]) -> tuple[int | None, int | None]:
+    """Return when it begins, samples, and how many of them are a second; None of what it does not say."""
+    stamp: int | None = None
+    rate: int | None = None
+    with suppress(NumberError):
+        low = read_whole(get("SPEED/TIMESTAMP_SAMPLES_SINCE_MIDNIGHT_LO"), most=_WORD - 1)
+        stamp = low + _WORD * read_whole(get("SPEED/TIMESTAMP_SAMPLES_SINCE_MIDNIGHT_HI") or "0", most=_WORD - 1)
+    with suppress(NumberError):
+        rate = read_whole(get("SPEED/TIMESTAMP_SAMPLE_RATE"), most=_FASTEST)
+    return stamp, rate or None
 
 
 def _sync_points(root: ElementTree.Element) -> Iterator[SyncPoint]:

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from dataclasses import dataclass, replace
 from fractions import Fraction
 from pathlib import Path
 
@@ -38,9 +39,9 @@ def read_facts(path: Path) -> Facts:
         ) from error
     if not size:
         raise MediaError(path, "it is empty (0 bytes)", "Copy it again from the card.", Unusable.EMPTY)
-    if path.suffix.lower() not in MOVIE_ENDINGS | SOUND_ENDINGS and start[:4] not in {b"RIFF", b"RF64"}:
+    if path.suffix.lower() not in MOVIE_ENDINGS | SOUND_ENDINGS and start[:4] not in wave.FORMS:
         raise MediaError(path, "it is neither a movie nor a sound file", "It is left out.", Unusable.FOREIGN)
-    if start[:4] in {b"RIFF", b"RF64"} and start[8:12] == b"WAVE":
+    if start[:4] in wave.FORMS and start[8:12] == b"WAVE":
         return _wave_facts(path)
     return movie.read_facts(path)
 
@@ -61,6 +62,8 @@ def _wave_facts(path: Path) -> Facts:
         raise MediaError(path, "it holds no sound samples", "Copy it again from the card.")
     if header.bext is not None and info.timecode_rate is None:
         remarks.append("no timecode rate in its iXML: the day's rate is used")
+    begins = _begins(header, info)
+    remarks += [begins.remark] if begins.remark else []
     return Facts(
         kind=SOUND,
         container="wav",
@@ -68,7 +71,7 @@ def _wave_facts(path: Path) -> Facts:
         duration=Fraction(header.samples, header.sample_rate),
         timecode_rate=info.timecode_rate,
         drop=info.drop,
-        time_reference=header.bext.time_reference if header.bext else None,
+        time_reference=begins.samples(header.sample_rate),
         sample_rate=header.sample_rate,
         channels=header.channels,
         bits=header.bits,
@@ -84,26 +87,67 @@ def _wave_facts(path: Path) -> Facts:
         family=info.family,
         family_index=info.family_index,
         family_size=info.family_size,
-        origins=_origins(header, info),
+        origins=_origins(header, info, begins),
         remarks=tuple(remarks),
         flaws=tuple(flaws),
-        markers=_markers(header, info),
+        markers=_markers(header, info, begins),
     )
 
 
-def _markers(header: wave.WaveHeader, info: ixml.IXml) -> tuple[Marker, ...]:
+@dataclass(frozen=True, slots=True)
+class _Begins:
+    """When a file begins: as it counts, how much of that is a second, which chunk says so, and what is odd about it."""
+
+    count: int | None
+    rate: int
+    told_by: str
+    remark: str = ""
+
+    def samples(self, sample_rate: int) -> int | None:
+        """Return it in samples of the sound since midnight."""
+        return None if self.count is None else round(Fraction(self.count * sample_rate, self.rate))
+
+
+def _begins(header: wave.WaveHeader, info: ixml.IXml) -> _Begins:
+    """Weigh what both chunks say of when a file begins: `bext` counts, unless it says nothing and iXML does."""
+    by_bext = header.bext.time_reference if header.bext else None
+    rate = info.timestamp_rate or header.sample_rate
+    if header.bext is None and not info.timestamp:
+        return _Begins(None, rate, "")
+    if info.timestamp is None or (by_bext and info.timestamp != by_bext):
+        known = _Begins(by_bext, header.sample_rate, "bext")
+        stamp = _Begins(info.timestamp, rate, "iXML").samples(header.sample_rate)
+        if stamp is None or by_bext is None or abs(stamp - by_bext) <= 1:
+            return known
+        apart = float(Fraction(stamp - by_bext, header.sample_rate))
+        return replace(known, remark=f"its iXML has it begin {apart:+.3f} s from what its header says, which counts")
+    remark = ""
+    if by_bext == 0 and info.timestamp:
+        remark = "its header says that it begins at zero; what its iXML says counts"
+    if rate != header.sample_rate:
+        own = f"its timecode is counted in samples of {rate} Hz, its sound in such of {header.sample_rate}"
+        remark = f"{remark}; {own}" if remark else own
+    return _Begins(info.timestamp, rate, "bext" if by_bext else "iXML", remark)
+
+
+def _markers(header: wave.WaveHeader, info: ixml.IXml, begins: _Begins) -> tuple[Marker, ...]:
     """Return the markers that lie inside a file, in order; what both chunks say is one."""
-    start = header.bext.time_reference if header.bext else 0
-    listed = [(one.sample - start if one.since_midnight else one.sample, one.comment) for one in info.sync_points]
+    own, start = Fraction(header.sample_rate, begins.rate), begins.count or 0
+    listed = [
+        (round((one.sample - start) * own) if one.since_midnight else one.sample, one.comment)
+        for one in info.sync_points
+    ]
     inside = {sample: label for sample, label in (*listed, *header.cues) if 0 <= sample < header.samples}
     labels = {sample: label for sample, label in listed if label} | {s: label for s, label in header.cues if label}
     return tuple(Marker(Fraction(sample, header.sample_rate), labels.get(sample, "")) for sample in sorted(inside))
 
 
-def _origins(header: wave.WaveHeader, info: ixml.IXml) -> dict[str, str]:
+def _origins(header: wave.WaveHeader, info: ixml.IXml, begins: _Begins) -> dict[str, str]:
     told = {"duration": "samples"}
     if header.bext is not None:
-        told |= {"time_reference": "bext", "originator": "bext", "created": "bext"}
+        told |= {"originator": "bext", "created": "bext"}
+    if begins.count is not None:
+        told["time_reference"] = begins.told_by
     by_ixml = {
         "scene": info.scene, "take": info.take, "tape": info.tape, "note": info.note, "track_names": info.track_names,
         "timecode_rate": info.timecode_rate, "circled": info.circled,

@@ -55,9 +55,8 @@ class SoundReader:
         self._raw: BinaryIO | None = None
         self._file: soundfile.SoundFile | None = None
         try:
-            header = _assumed(path)
+            header = _by_layout(path)
             if header is not None:
-                # The library believes what the chunks say; here they say too little.
                 self._raw, self._header = path.open("rb"), header
                 self.sample_rate, self.channels, self.frames = header.sample_rate, header.channels, header.samples
                 return
@@ -115,13 +114,13 @@ class SoundReader:
         self.close()
 
 
-def _assumed(path: Path) -> wave.WaveHeader | None:
-    """Return the header of a WAV whose chunks do not say where its samples end; None of any other file."""
+def _by_layout(path: Path) -> wave.WaveHeader | None:
+    """Return the header of a WAV whose samples the library would not find by its chunks; None of any other file."""
     with path.open("rb") as file:
-        if file.read(4) not in {b"RIFF", b"RF64"}:
+        if file.read(4) not in wave.FORMS:
             return None
     try:
         header = wave.read_header(path)
     except MediaError:
         return None
-    return header if header.assumed else None
+    return header if header.by_layout else None

@@ -1,7 +1,7 @@
 """Broadcast WAV: a small chunk reader and a streaming writer, with `bext` and iXML.
 
-Sources: EBU Tech 3285 (bext), EBU Tech 3306 (RF64), Multimedia Programming
-Interface 1.0 (RIFF). Samples themselves are read through soundfile.
+Sources: EBU Tech 3285 (bext), EBU Tech 3306 (RF64), ITU-R BS.2088 (BW64), Multimedia Programming Interface 1.0 (RIFF).
+Samples themselves are read through soundfile.
 """
 
 from __future__ import annotations
@@ -23,6 +23,7 @@ _BEXT = struct.Struct("<256s32s32s10s8sIIH64s5h180s")
 _PCM, _FLOAT, _EXTENSIBLE = 1, 3, 0xFFFE
 _GUID_TAIL = bytes.fromhex("000000001000800000aa00389b71")
 _LIMIT = 0xFFFF_FFFF
+FORMS = (b"RIFF", b"RF64", b"BW64")
 _PIECE = 1 << 15  # samples packed at once
 _CUE = struct.Struct("<II4sIII")
 _MOST_CUES, _LONGEST_LABEL = 999, 200
@@ -61,7 +62,7 @@ class Bext:
         fields = _BEXT.unpack(data[: _BEXT.size].ljust(_BEXT.size, b"\0"))
 
         def text(value: bytes) -> str:
-            return value.split(b"\0", 1)[0].decode("utf-8", "replace").strip()
+            return _text(value.split(b"\0", 1)[0]).strip()
 
         return cls(
             text(fields[0]), text(fields[1]), text(fields[2]), text(fields[3]), text(fields[4]),
@@ -74,8 +75,8 @@ class WaveHeader:
     """What a WAV's chunks say: layout of the sound, `bext` and iXML text.
 
     `data_at` is where the samples begin, bytes; `assumed` says in a sentence what the chunks do not say themselves, as
-    after a crash while recording: the samples are then read from there by their layout. `cues` are markers: a sample
-    and a label each.
+    after a crash while recording. `by_layout` says that the samples are to be read from there by their layout: the
+    library would not find them all. `cues` are markers: a sample and a label each.
     """
 
     sample_rate: int
@@ -88,6 +89,7 @@ class WaveHeader:
     truncated: bool
     data_at: int = 0
     assumed: str = ""
+    by_layout: bool = False
     cues: tuple[tuple[int, str], ...] = ()
 
 
@@ -101,7 +103,7 @@ def read_header(path: Path) -> WaveHeader:
     """
     with path.open("rb") as file:
         form = file.read(12)
-        if len(form) < 12 or form[:4] not in {b"RIFF", b"RF64"} or form[8:12] != b"WAVE":
+        if len(form) < 12 or form[:4] not in FORMS or form[8:12] != b"WAVE":
             raise MediaError(path, "it does not begin like a WAV file", "Copy it again from the card.")
         chunks, data_at, data_size, cut, assumed = _walk_chunks(file, path.stat().st_size)
     fmt, bext = chunks.get(b"fmt ", b""), chunks.get(b"bext", b"")
@@ -119,12 +121,28 @@ def read_header(path: Path) -> WaveHeader:
         samples=data_size // align,
         floating=kind == _FLOAT,
         bext=Bext.unpack(bext) if bext else None,
-        ixml=chunks.get(b"iXML", b"").split(b"\0", 1)[0].decode("utf-8", "replace"),
+        ixml=_xml(chunks.get(b"iXML", b"")),
         truncated=cut,
         data_at=data_at,
         assumed=assumed,
+        by_layout=bool(assumed) or form[:4] == b"BW64",
         cues=_cues(chunks.get(b"cue ", b""), chunks.get(b"LIST", b"")),
     )
+
+
+def _text(data: bytes) -> str:
+    """Read text of no told encoding: UTF-8, or what older machines write."""
+    try:
+        return data.decode("utf-8")
+    except UnicodeDecodeError:
+        return data.decode("latin-1")
+
+
+def _xml(data: bytes) -> str:
+    """Read iXML, which may come as UTF-16; zeros may follow it."""
+    if data[:2] in {b"\xff\xfe", b"\xfe\xff"}:
+        return data[: len(data) & ~1].decode("utf-16", "replace").split("\0", 1)[0]
+    return _text(data.split(b"\0", 1)[0]).removeprefix("\ufeff")
 
 
 def _cues(cue: bytes, listed: bytes) -> tuple[tuple[int, str], ...]:
@@ -135,7 +153,7 @@ def _cues(cue: bytes, listed: bytes) -> tuple[tuple[int, str], ...]:
         name, size, number = struct.unpack("<4sII", listed[at : at + 12])
         if name == b"labl":
             text = listed[at + 12 : at + 8 + size].split(b"\0", 1)[0]
-            labels[number] = text.decode("utf-8", "replace").strip()[:_LONGEST_LABEL]
+            labels[number] = _text(text).strip()[:_LONGEST_LABEL]
         at += 8 + size + (size & 1)
     found = []
     for start in range(4, min(len(cue), 4 + _CUE.size * _MOST_CUES) - _CUE.size + 1, _CUE.size):
@@ -163,8 +181,11 @@ def _walk_chunks(file: BinaryIO, size: int) -> tuple[dict[bytes, bytes], int, in
             kept[name] = text
         elif name == b"data":
             data_at, data_size = at, long_size if length == _LIMIT and long_size else length
-            if not length and size > at and not _is_chunk(file, at, size):
+            unclosed = not length and size > at and not _is_chunk(file, at, size)
+            if unclosed or (length == _LIMIT and not long_size):
                 assumed, data_size = _UNCLOSED, size - at
+            elif more := _run_over(file, at + length, size):
+                assumed, data_size = _RAN_OVER, length + more
             if at + data_size > size:
                 cut, data_size = True, size - at
             length = data_size
@@ -177,6 +198,13 @@ def _walk_chunks(file: BinaryIO, size: int) -> tuple[dict[bytes, bytes], int, in
     return kept, data_at, data_size, cut, assumed
 
 
+def _run_over(file: BinaryIO, after: int, size: int) -> int:
+    """Return how many bytes more of sound there are than a size of 32 bits could say, which began again from zero."""
+    more = (size - after) // (_LIMIT + 1) * (_LIMIT + 1)
+    return more if more > 0 and not _is_chunk(file, after, size) else 0
+
+
+_RAN_OVER = "its sound is longer than its header can say (4 GiB): it is read to its end"
 _UNCLOSED = "its header was never closed (a crash while recording): everything after it is taken for sound"
 _UNPADDED = "a part of odd length is not padded as the format asks: what follows is read where it lies"
 

@@ -17,7 +17,7 @@ from vesk.media.whole import written_whole
 _FRAMES = 1 << 18
 _LONG_SIZE_AT = 20  # of RF64, bytes: EBU Tech 3306
 _REFERENCE_AT = 338  # in `bext`, bytes: EBU Tech 3285
-_STAMP = r"(<TIMESTAMP_SAMPLES_SINCE_MIDNIGHT_{}>)\s*\d*\s*(</TIMESTAMP_SAMPLES_SINCE_MIDNIGHT_{}>)"
+_STAMP = r"(<TIMESTAMP_{}>)\s*\d*\s*(</TIMESTAMP_{}>)"
 _TEXT = 4 << 20
 
 
@@ -74,7 +74,7 @@ def copy_wave(
                 low, high = time_reference & 0xFFFF_FFFF, time_reference >> 32
                 data = data[:_REFERENCE_AT] + struct.pack("<II", low, high) + data[_REFERENCE_AT + 8 :]
             elif name == b"iXML":
-                data = _stamped(data, time_reference)
+                data = _stamped(data, time_reference, header.sample_rate)
                 head, pad = name + struct.pack("<I", len(data)), bytes(len(data) & 1)
             out.write(head + data + pad)
         _close(out, form[:4])
@@ -91,14 +91,18 @@ def _insert(file: BinaryIO, out: BinaryIO, name: bytes, data: bytes) -> None:
     out.write(name + struct.pack("<I", len(data)) + data + bytes(len(data) & 1))
 
 
-def _stamped(data: bytes, time_reference: int) -> bytes:
-    """Return iXML with another time stamp; what is no text stays as it is."""
+def _stamped(data: bytes, time_reference: int, sample_rate: int) -> bytes:
+    """Return iXML with another time stamp, in samples of the sound; what is no text stays as it is."""
     try:
         text = data.decode("utf-8")
     except UnicodeDecodeError:
         return data
-    for half, value in (("HI", time_reference >> 32), ("LO", time_reference & 0xFFFF_FFFF)):
-        text = re.sub(_STAMP.format(half, half), rf"\g<1>{value}\g<2>", text)
+    for name, value in (
+        ("SAMPLES_SINCE_MIDNIGHT_HI", time_reference >> 32),
+        ("SAMPLES_SINCE_MIDNIGHT_LO", time_reference & 0xFFFF_FFFF),
+        ("SAMPLE_RATE", sample_rate),
+    ):
+        text = re.sub(_STAMP.format(name, name), rf"\g<1>{value}\g<2>", text)
     return text.encode("utf-8")
 
 
@@ -125,7 +129,7 @@ def _copy_sound(
 def _close(out: BinaryIO, form: bytes) -> None:
     """Write how long the whole is: in RF64 its `ds64`, which comes first, says so."""
     total = out.tell() - 8
-    if form == b"RF64":
+    if form != b"RIFF":
         out.seek(_LONG_SIZE_AT)
         out.write(struct.pack("<Q", total))
     else:
