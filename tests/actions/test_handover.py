@@ -180,6 +180,7 @@ def test_sound_goes_out_by_channel_or_as_recorded_and_cut_to_what_is_used(db, se
     whole, _ = soundfile.read(Path(day.folder, now.sound.path), dtype="int32", always_2d=True)
     begin = max(0, floor((-now.laid.offset - 1) * 48_000))  # a second of handles
     assert np.array_equal(made, whole[begin : begin + len(made)][:, :1])
+    assert read_facts(folder / "sound/31A_01.wav").time_reference == now.sound.facts.time_reference + begin
     assert abs(len(made) - float(now.picture.duration + 1) * 48_000) < 48_010  # the file may end sooner
     now = only(db, day, "A006_001.mov")
     channels.set_of_take(db, settings, now.pairing.id, version=now.pairing.version, said="", now=now)

@@ -6,6 +6,7 @@ import av
 import numpy as np
 import pytest
 
+from vesk.core.timecode import FrameRate
 from vesk.media.frames import grey_frames, numbered_frames
 from vesk.media.movie import read_facts
 from vesk.media.movie_copy import copy_movie
@@ -80,6 +81,17 @@ def test_a_movie_made_of_a_trimmed_one_shows_and_sounds_the_same(whole, trimmed,
     sound = heard(whole)[(HEAD + first) * 1920 : (HEAD + until) * 1920]
     assert np.array_equal(heard(made)[: sound.size], sound)
     assert kept or same_picture(trimmed, made)
+
+
+def test_a_movie_of_sound_alone_tells_its_timecode(trimmed):
+    data = bytearray(trimmed.read_bytes())
+    tracks = [at for at in range(len(data)) if data[at : at + 4] == b"trak"]
+    picture = next(at for at in tracks if b"vide" in data[at : at + 400])
+    data[picture : picture + 4] = b"free"
+    trimmed.write_bytes(bytes(data))
+    facts = read_facts(trimmed)
+    assert (facts.kind, facts.timecode, facts.timecode_rate) == ("sound", "10:00:01:06", 25)
+    assert facts.start(FrameRate(Fraction(24)))[0] == 36_000 + Fraction(31, 25)
 
 
 @pytest.mark.parametrize(

@@ -16,7 +16,7 @@ from vesk.core.facts import Facts
 from vesk.core.figures import read_number
 from vesk.core.kinds import PICTURE, SOUND, Flaw, Unusable
 from vesk.core.timecode import RATES, FrameRate, Timecode, nearest_rate
-from vesk.media.quicktime import timecode_track
+from vesk.media.quicktime import TimecodeTrack, timecode_track
 
 EXACT_CODERS = ("pcm", "flac", "alac")
 UNKNOWN = "unknown"
@@ -62,17 +62,21 @@ def read_facts(path: Path) -> Facts:
         if video is None and not sound:
             raise MediaError(path, "it holds neither picture nor sound", "It is left out.")
         name = container.format.name.split(",")[0]
-        values: dict[str, Any] = {"container": name, "remarks": ()}
+        values: dict[str, Any] = {"container": name}
         if sound:
             values.update(_sound_facts(sound))
+        others = sum(1 for one in container.streams.audio if one.codec_context and one.rate) - len(sound)
+        odd: tuple[str, ...] = ()
+        if others:
+            odd = (f"{others} of its sound tracks have another sample rate: they are left out",)
         if video is None:
-            samples = values["samples"]
+            values.update(_label_of_sound(path, container, sound[0]))
             if not values["sound_codec"].startswith(EXACT_CODERS):
-                said = "compressed sound without picture: where it starts and ends is as its container says"
-                values["remarks"] = (said,)
-            return Facts(kind=SOUND, duration=Fraction(samples, values["sample_rate"] or 1), **values)
+                odd += ("compressed sound without picture: where it starts and ends is as its container says",)
+            length = Fraction(values["samples"], values["sample_rate"] or 1)
+            return Facts(kind=SOUND, duration=length, **values, remarks=odd)
         values.update(_picture_facts(path, container, video))
-        return Facts(kind=PICTURE, **values)
+        return Facts(kind=PICTURE, **values | {"remarks": values["remarks"] + odd})
 
 
 def picture_of(container: Any) -> Any:
@@ -155,11 +159,9 @@ def first_label(path: Path, container: Any) -> tuple[str, Fraction]:
     """
     video = picture_of(container)
     fps = picture_rate(video)
-    every = [video.metadata, container.metadata, *(stream.metadata for stream in container.streams)]
-    label = next((str(one["timecode"])[:_LONGEST] for one in every if one.get("timecode")), "")
+    label, track = _told_label(path, container, video)
     if not label:
         return "", fps
-    track = timecode_track(path) if _MOV in container.format.name else None
     # It counts at its picture's rate, or at a whole part of that.
     counts = nearest_rate(track.rate) if track is not None else None
     if counts is None or counts > fps or (fps / counts).denominator > 1:
@@ -191,6 +193,32 @@ def _counts(container: Any, video: Any, average: Fraction) -> tuple[Fraction, in
     if nearest_rate(average) is None and stamped is None:
         remarks.append(f"its frame rate of {float(average):.3f} is none in use")
     return fps, frames, remarks, flaws
+
+
+def _told_label(path: Path, container: Any, stream: Any) -> tuple[str, TimecodeTrack | None]:
+    """Return the first label that a container tells, empty without one, and the track that it is from, if it has that.
+
+    What a stream says of itself stands above what others do.
+    """
+    every = [stream.metadata, container.metadata, *(one.metadata for one in container.streams)]
+    label = next((str(one["timecode"])[:_LONGEST] for one in every if one.get("timecode")), "")
+    return label, timecode_track(path) if label and _MOV in container.format.name else None
+
+
+def _label_of_sound(path: Path, container: Any, stream: Any) -> dict[str, Any]:
+    """Return what a movie's file without a picture says of its timecode: it counts at the day's rate without one."""
+    label, track = _told_label(path, container, stream)
+    rate = nearest_rate(track.rate) if track is not None else None
+    if rate is not None and track is not None:
+        try:
+            begins = (stream.start_time or 0) * (stream.time_base or Fraction(0))
+            label = str(Timecode.parse(label, FrameRate(rate, ";" in label)) + track.frames_at(begins))
+        except TimecodeError:
+            label = ""
+    if not label:
+        return {}
+    told = {"timecode": "timecode track"}
+    return {"timecode": label, "timecode_rate": rate, "drop": ";" in label, "origins": told}
 
 
 def shown_frames(video: Any) -> int:

@@ -35,7 +35,7 @@ from vesk.media.movie_copy import LaidTrack, carried_by, coded_with_others, copy
 from vesk.media.movie_sound import sound_blocks
 from vesk.media.wave_copy import copy_wave
 from vesk.media.whole import have_folder, written_whole
-from vesk.store import recordings
+from vesk.store import days, recordings
 from vesk.store.tables import Day, Recording
 
 _BLOCK = 8 << 20
@@ -54,7 +54,7 @@ class Copy:
         Why it cannot be; empty where it can.
     rests_on : str
     start : Fraction
-        By its LTC, real seconds of the label clock, where that is written.
+        Real seconds of the label clock: by its LTC where its true timecode is written, by its file where it is cut.
     silent : tuple of int
         Channels that carry timecode.
     cut : tuple of (int, int)
@@ -150,8 +150,8 @@ def _cuts(day: Day, recipe: Recipe, listed: Sequence[Item]) -> Iterator[Copy]:
         )  # fmt: skip
         rests_on = json.dumps([row.content, cut, chosen, recipe.pattern])
         yield Copy(
-            row, Product.SOUND, obstacle, rests_on, cut=cut, channels=chosen, pattern=recipe.pattern,
-            values=values,
+            row, Product.SOUND, obstacle, rests_on, facts.start(days.rate_of(day))[0] or Fraction(0), cut=cut,
+            channels=chosen, pattern=recipe.pattern, values=values,
         )  # fmt: skip
 
 
@@ -205,7 +205,7 @@ def _cut(folder: Path, copy: Copy, place: Located, names: Names, go_on: Callable
     facts = place.facts
     begin, end = copy.cut
     name = names.give(FOLDERS[Product.SOUND], named(copy.pattern, dict(copy.values)), ".wav", str(copy.row.id))
-    reference = (facts.time_reference or 0) + begin
+    reference = round(copy.start * facts.sample_rate) + begin
     known = facts.track_names if len(facts.track_names) == facts.channels else ()
     tracks = tuple(known[n] if known else f"channel {n + 1}" for n in copy.channels)
     values = dict(copy.values)
