@@ -1,3 +1,3 @@
 """Vesk: conform dailies."""
 
-VERSION = "0.24.0"
+VERSION = "0.25.0"
