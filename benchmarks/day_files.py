@@ -90,6 +90,7 @@ def _second(tag: str, take: int, slate: str) -> str:
 FLAT = {"folder": "card"}
 NONE = {"header": "none"}
 ZERO = {"header": "zero"}
+REC_RUN = {"header": "rec run"}
 DAYS = (
     HardDay("a clean day", (camera("A"), camera("B"), recorder())),
     HardDay(
@@ -130,6 +131,8 @@ DAYS = (
         "files of a run restart at zero", (camera("A"), camera("E", split_s=8.0, header="zero"), recorder()),
         names=lambda tag, take, _slate: f"clip{10 * take:04}.mov" if tag == "E" else "",
     ),
+    HardDay("a camera's timecode counts while it records", (camera("A", **REC_RUN), camera("B"), recorder())),
+    HardDay("all timecode counts while it records", (camera("A", **REC_RUN), recorder(**REC_RUN))),
     HardDay("48 048 Hz labelled 48 000", (camera("A"), recorder(ppm=1000.0))),
 )  # fmt: skip
 

@@ -16,6 +16,7 @@ from vesk.core.timecode import FrameRate, Timecode
 from vesk.simulator.scenario import Device, Rolling, Scenario, Shot
 
 CAMERA = "camera"
+REC_RUN = "rec run"
 
 
 @dataclass(frozen=True, slots=True)
@@ -127,7 +128,7 @@ def _timecode_at(device: Device, scenario: Scenario, true: float) -> float:
 
 def takes(scenario: Scenario, out: Path) -> list[Take]:
     """Lay out every recording of the day."""
-    made = []
+    made: list[Take] = []
     counts: dict[str, int] = {}
     for shot in scenario.shots:
         for rolling in shot.rolling:
@@ -136,8 +137,19 @@ def takes(scenario: Scenario, out: Path) -> list[Take]:
                 device = replace(device, channels=device.channels[: rolling.tracks])
             counts[device.tag] = counts.get(device.tag, 0) + 1
             whole = _take(scenario, shot, rolling, device, counts[device.tag], out)
+            if device.header == REC_RUN:
+                whole = _counted_on(whole, next((one for one in reversed(made) if one.device.tag == device.tag), None))
             made += _parts(whole) if device.split_s else [whole]
     return made
+
+
+def _counted_on(take: Take, before: Take | None) -> Take:
+    """Have a recording begin where the same device's last one ended: its timecode stands still in between."""
+    if before is None:
+        return take
+    if take.label is not None and before.label is not None:
+        return replace(take, label=before.label + before.frames)
+    return replace(take, time_reference=before.time_reference + before.samples)
 
 
 def _parts(whole: Take) -> list[Take]:
@@ -175,7 +187,8 @@ def _take(scenario: Scenario, shot: Shot, rolling: Rolling, device: Device, numb
         frame = round(code * float(rate.fps))
         # Its frames begin `phase` of a frame after its timecode's do.
         begins = wanted + (frame + device.phase) / float(rate.fps) - code
-        shown = {"zero": 0, "jammed": frame + round(device.header_off_s * float(rate.fps))}.get(device.header)
+        off = round(device.header_off_s * float(rate.fps))
+        shown = {"zero": 0, "jammed": frame + off, REC_RUN: frame + off}.get(device.header)
         label = None if shown is None else Timecode(shown % rate.frames_per_day, rate)
         name = rolling.file or f"{device.roll}_{number:03d}.mov"
         path = out / device.folder / name
@@ -189,7 +202,7 @@ def _take(scenario: Scenario, shot: Shot, rolling: Rolling, device: Device, numb
     # A recorder starts when it starts: a part of a sample off any frame.
     reference = round(code * device.sample_rate)
     begins = wanted + reference / device.sample_rate - code
-    reference = reference if device.header == "jammed" else 0
+    reference = reference if device.header in {"jammed", REC_RUN} else 0
     path = out / device.folder / name
     at_begin = _timecode_at(device, scenario, begins)
     return Take(

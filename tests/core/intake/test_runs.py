@@ -46,6 +46,7 @@ def test_takes_of_a_counter_that_stands_still_between_them_are_not_one():
         part(3, start=HOUR + 78, long=12, clock="header"),
     ]
     assert runs(files) == []
+    assert runs(files, 0.44) == []  # what hiss says of any two
     assert runs(files, GOES_ON) == [tuple(one.key for one in files)]
 
 

@@ -34,6 +34,7 @@ _SOUND = (-6.0, 6.5)
 _CONTIGUOUS = 10.0
 _SAME_S, _APART_S = 0.002, 0.02  # another microphone nearer to who speaks shifts 2 ms; a device that stops misses more
 _DOUBTFUL = 4.0
+_ENOUGH = 2.0  # of sound, or another device, where no limit was reached: next to nothing decides nothing
 
 
 @dataclass(frozen=True, slots=True)
@@ -129,7 +130,7 @@ def find_runs(
         pair = (joint.first, joint.second)
         said = signs.get(pair, Signs())
         # Names that count on, or timecode that stands still between takes, are not enough: something else says so.
-        if pair not in apart and weigh(joint, said) > 0:
+        if pair not in apart and weigh(joint, said) > (0 if joint.full else _ENOUGH):
             reasons[pair] = _why(joint, said)
     after = dict(iter(reasons))
     runs = []
