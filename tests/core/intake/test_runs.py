@@ -50,6 +50,18 @@ def test_takes_of_a_counter_that_stands_still_between_them_are_not_one():
     assert runs(files, GOES_ON) == [tuple(one.key for one in files)]
 
 
+def test_ends_that_always_meet_say_nothing():
+    """A counter that runs only while it records: of four takes none leaves a gap, and no limit was reached."""
+    lengths, files = [31, 47, 12, 26], []
+    for number, long in enumerate(lengths):
+        files.append(part(number + 1, start=HOUR + sum(lengths[:number]), long=long, clock="header"))
+    assert runs(files, 3.5) == []
+    assert runs(files, GOES_ON) == [tuple(one.key for one in files)]
+    # One that leaves gaps counts on between takes: where two of its files meet, that is a sign.
+    later = [*files[:2], *(replace(one, start=one.start + 60, header=one.start + 60) for one in files[2:])]
+    assert runs(later, 3.5) == [tuple(one.key for one in files[:2]), tuple(one.key for one in files[2:])]
+
+
 def test_no_sign_decides_alone():
     """A break by sound is wrong once in a thousand true joints: what else is known of them is weighed with it."""
     at_a_limit = [part(1, start=HOUR, clock="header"), part(2, start=HOUR + 600, clock="header")]

@@ -10,7 +10,7 @@ import re
 from bisect import bisect_left, bisect_right
 from collections import Counter
 from collections.abc import Collection, Iterable, Iterator, Mapping, Sequence
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from fractions import Fraction
 from itertools import pairwise
 from typing import Any
@@ -34,6 +34,7 @@ _SOUND = (-6.0, 6.5)
 _CONTIGUOUS = 10.0
 _SAME_S, _APART_S = 0.002, 0.02  # another microphone nearer to who speaks shifts 2 ms; a device that stops misses more
 _DOUBTFUL = 4.0
+_NEVER_A_GAP = 3  # joints without one, and without a limit
 _ENOUGH = 2.0  # of sound, or another device, where no limit was reached: next to nothing decides nothing
 
 
@@ -53,6 +54,8 @@ class Joint:
         Which limit the first ended at; empty when at none.
     known : bool
         Whether that is a limit of formats and file systems, rather than one that this source's files suggest.
+    stands_still : bool
+        Whether the source's counter seems to run only while it records: then that the two meet says nothing.
     """
 
     first: str
@@ -61,6 +64,7 @@ class Joint:
     meets: bool | None
     full: str
     known: bool = False
+    stands_still: bool = False
 
 
 @dataclass(frozen=True, slots=True)
@@ -103,13 +107,26 @@ def find_joints(recordings: Iterable[Filed]) -> list[Joint]:
         groups.setdefault(form, []).append(one)
     found = []
     for own in groups.values():
-        limits = _Limits(own)
+        limits, ready = _Limits(own), []
         for one, after in _neighbours(own):
             full, known = limits(one, after)
-            joint = Joint(one.key, after.key, counts_on(one.stem, after.stem), _meets(one, after), full, known)
-            if joint.meets is not False and (joint.meets or joint.numbered):
-                found.append(joint)
+            ready.append(Joint(one.key, after.key, counts_on(one.stem, after.stem), _meets(one, after), full, known))
+        still = _stands_still(ready)
+        found += [
+            replace(joint, stands_still=still)
+            for joint in ready
+            if joint.meets is not False and (joint.meets or joint.numbered)
+        ]
     return found
+
+
+def _stands_still(joints: Sequence[Joint]) -> bool:
+    """Say whether a source's counter runs only while it records: then the end of each take is the start of the next.
+
+    Where it never leaves a gap, and no limit says why.
+    """
+    meet = sum(1 for one in joints if one.meets and not one.full)
+    return meet >= _NEVER_A_GAP and not any(one.meets is False and one.numbered for one in joints)
 
 
 def find_runs(
@@ -155,7 +172,7 @@ def weigh(joint: Joint, signs: Signs) -> float:
     """
     total = _PRIOR + min(max(signs.sound, _SOUND[0]), _SOUND[1])
     total += _COUNTS_ON if joint.numbered else 0.0
-    total += _MEETS if joint.meets else 0.0
+    total += _MEETS if joint.meets and not joint.stands_still else 0.0
     total += (_AT_A_LIMIT if joint.known else _AS_ANY) if joint.full else 0.0
     if signs.gap_s is not None:
         total += _CONTIGUOUS if abs(signs.gap_s) <= _SAME_S else -_CONTIGUOUS if abs(signs.gap_s) > _APART_S else 0.0
@@ -178,7 +195,7 @@ def is_doubtful(joint: Joint, signs: Signs) -> bool:
 def _why(joint: Joint, signs: Signs) -> str:
     """Return for a person what speaks for a joint."""
     said = []
-    if joint.meets:
+    if joint.meets and not joint.stands_still:
         said.append("the end of one is the start of the next by timecode")
     elif joint.numbered:
         said.append("their names count on")
