@@ -159,6 +159,11 @@ class TestOffSpeed:
 HALF = Fraction(1, 25)
 
 
+def taken(*takes):
+    """Return what the header of each take says: when it begins after ten o'clock, and how long it lasts."""
+    return [Clocks(TEN + at, PAL, None, None, HALF, Fraction(long)) for at, long in takes]
+
+
 @pytest.mark.parametrize(
     ("recordings", "clock", "says"),
     [
@@ -169,6 +174,10 @@ HALF = Fraction(1, 25)
         ([Clocks(None, PAL, None, None, HALF)], NONE, "no recording carries"),
         ([Clocks(Fraction(0), PAL, None, None, HALF)] * 3, NONE, "a counter"),
         ([Clocks(TEN, PAL, None, None, HALF)] * 3, NONE, "the same label"),
+        (taken((0, 31), (31, 47), (78, 12), (90, 26)), NONE, "3 of 3 recordings start where the one before ended"),
+        (taken((90, 26), (0, 31), (78, 12), (31, 47), (116, 9), (140, 9)), NONE, "counts only while it records"),
+        (taken((0, 31), (31, 47), (78, 12), (100, 26)), HEADER, "in the header"),  # it counts on in between
+        (taken((0, 600), (600, 600), (1200, 600), (1800, 211)), HEADER, "in the header"),  # parts of one recording
         ([Clocks(TEN + n, PAL, TEN if n == 0 else None, PAL, HALF) for n in range(4)], HEADER, "in the header"),
     ],
 )

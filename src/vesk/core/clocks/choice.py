@@ -5,6 +5,7 @@ from __future__ import annotations
 from collections.abc import Sequence
 from dataclasses import dataclass
 from fractions import Fraction
+from itertools import pairwise
 
 from vesk.core.kinds import HEADER, LTC, NONE, Clock
 from vesk.core.timecode import FrameRate, relabel, wrap_day
@@ -12,6 +13,7 @@ from vesk.core.wording import duration
 
 CHOICES = (HEADER, LTC, NONE)
 _MOSTLY = 0.5
+_LEAST, _NEARLY_ALL, _FRAMES = 4, 0.8, 2  # recordings; of their joints; at a joint
 
 
 @dataclass(frozen=True, slots=True)
@@ -26,6 +28,8 @@ class Clocks:
         What each counts at.
     frame : Fraction
         Of its picture, or of the day: seconds.
+    seconds : Fraction
+        That it lasts.
     """
 
     header: Fraction | None
@@ -33,6 +37,7 @@ class Clocks:
     ltc: Fraction | None
     ltc_rate: FrameRate | None
     frame: Fraction
+    seconds: Fraction = Fraction(0)
 
     def apart(self, day: FrameRate) -> Fraction | None:
         """Return how much later the header says it starts than LTC does, seconds; None without both.
@@ -105,8 +110,26 @@ def choose_clock(recordings: Sequence[Clocks], day: FrameRate) -> Choice:
         return Choice(NONE, f"{who} at zero: that is a counter, not a clock")
     if len(headers) > 2 and len(set(headers)) == 1:
         return Choice(NONE, "all start at the same label: that is no clock")
+    if meet := _meeting(recordings):
+        said = f"{meet} of {len(headers) - 1} recordings start where the one before ended"
+        return Choice(NONE, f"{said}: its timecode counts only while it records")
     some = "" if len(headers) == count else f" of {len(headers)} of {count} recordings"
     return Choice(HEADER, f"timecode in the header{some}; no LTC on a sound channel")
+
+
+def _meeting(recordings: Sequence[Clocks]) -> int:
+    """Return how many recordings begin where the one before ended by its header, if that is nearly all; else 0.
+
+    Files as long as each other are the parts of one recording, which begin so whatever their clock does.
+    """
+    known = sorted((one for one in recordings if one.header is not None), key=lambda one: one.header or 0)
+    ends = [
+        one
+        for one, after in pairwise(known)
+        if abs((one.header or 0) + one.seconds - (after.header or 0)) <= _FRAMES * one.frame
+    ]
+    lengths = {round(one.seconds / one.frame) for one in ends}
+    return len(ends) if len(lengths) >= _LEAST - 1 and len(ends) >= _NEARLY_ALL * (len(known) - 1) else 0
 
 
 def _against(recordings: Sequence[Clocks], day: FrameRate) -> str:
