@@ -159,9 +159,9 @@ class TestOffSpeed:
 HALF = Fraction(1, 25)
 
 
-def taken(*takes):
+def taken(*takes, size=0):
     """Return what the header of each take says: when it begins after ten o'clock, and how long it lasts."""
-    return [Clocks(TEN + at, PAL, None, None, HALF, Fraction(long)) for at, long in takes]
+    return [Clocks(TEN + at, PAL, None, None, HALF, Fraction(long), size or 10**7 * long) for at, long in takes]
 
 
 @pytest.mark.parametrize(
@@ -178,6 +178,7 @@ def taken(*takes):
         (taken((90, 26), (0, 31), (78, 12), (31, 47), (116, 9), (140, 9)), NONE, "counts only while it records"),
         (taken((0, 31), (31, 47), (78, 12), (100, 26)), HEADER, "in the header"),  # it counts on in between
         (taken((0, 600), (600, 600), (1200, 600), (1800, 211)), HEADER, "in the header"),  # parts of one recording
+        (taken((0, 600), (600, 640), (1240, 580), (1820, 590), (2410, 90), size=4 * 10**9), HEADER, "in the header"),
         ([Clocks(TEN + n, PAL, TEN if n == 0 else None, PAL, HALF) for n in range(4)], HEADER, "in the header"),
     ],
 )

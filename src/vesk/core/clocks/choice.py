@@ -14,6 +14,7 @@ from vesk.core.wording import duration
 CHOICES = (HEADER, LTC, NONE)
 _MOSTLY = 0.5
 _LEAST, _NEARLY_ALL, _FRAMES = 4, 0.8, 2  # recordings; of their joints; at a joint
+_AS_LARGE = 0.97  # files that end at a limit do so at a whole group of frames
 
 
 @dataclass(frozen=True, slots=True)
@@ -30,6 +31,8 @@ class Clocks:
         Of its picture, or of the day: seconds.
     seconds : Fraction
         That it lasts.
+    size : int
+        Bytes of its file.
     """
 
     header: Fraction | None
@@ -38,6 +41,7 @@ class Clocks:
     ltc_rate: FrameRate | None
     frame: Fraction
     seconds: Fraction = Fraction(0)
+    size: int = 0
 
     def apart(self, day: FrameRate) -> Fraction | None:
         """Return how much later the header says it starts than LTC does, seconds; None without both.
@@ -120,7 +124,7 @@ def choose_clock(recordings: Sequence[Clocks], day: FrameRate) -> Choice:
 def _meeting(recordings: Sequence[Clocks]) -> int:
     """Return how many recordings begin where the one before ended by its header, if that is nearly all; else 0.
 
-    Files as long as each other are the parts of one recording, which begin so whatever their clock does.
+    Files as long, or as large, as each other are the parts of one recording, which begin so whatever their clock does.
     """
     known = sorted((one for one in recordings if one.header is not None), key=lambda one: one.header or 0)
     ends = [
@@ -129,7 +133,10 @@ def _meeting(recordings: Sequence[Clocks]) -> int:
         if abs((one.header or 0) + one.seconds - (after.header or 0)) <= _FRAMES * one.frame
     ]
     lengths = {round(one.seconds / one.frame) for one in ends}
-    return len(ends) if len(lengths) >= _LEAST - 1 and len(ends) >= _NEARLY_ALL * (len(known) - 1) else 0
+    full = sum(one.size > _AS_LARGE * max(other.size for other in ends) for one in ends)
+    if len(lengths) < _LEAST - 1 or len(ends) < _NEARLY_ALL * (len(known) - 1) or full > _MOSTLY * len(ends):
+        return 0
+    return len(ends)
 
 
 def _against(recordings: Sequence[Clocks], day: FrameRate) -> str:

@@ -166,9 +166,9 @@ def clocks_of(item: Item, day: FrameRate, counts_at: FrameRate | None = None, *,
     coded = item.heard.best_ltc() if item.heard else None
     frame = 1 / (item.facts.fps or day.fps)
     if coded is None:
-        return Clocks(header, rate, None, None, frame, facts.duration)
+        return Clocks(header, rate, None, None, frame, facts.duration, item.size)
     _, says = coded
-    return Clocks(header, rate, says.start, FrameRate(says.rate, says.drop), frame, facts.duration)
+    return Clocks(header, rate, says.start, FrameRate(says.rate, says.drop), frame, facts.duration, item.size)
 
 
 def _counts_at(item: Item, of_source: FrameRate | None) -> FrameRate | None:
