@@ -249,6 +249,7 @@ class OddityKind(StrEnum):
     SILENT_CHANNEL = "silent channel"
     SMALLER_COPY = "smaller copy"
     STARTS_AT_ZERO = "starts at zero"
+    TIMECODE_IS_NO_CLOCK = "timecode is no clock"
 
 
 class Weight(IntEnum):

@@ -95,6 +95,13 @@ def test_a_mono_set_that_lacks_a_track():
     assert "31A_03 has no track boom" in found.says
 
 
+def test_timecode_that_is_no_clock_is_told_once_for_its_source_and_called_no_counter_from_zero():
+    takes = [picture(f"A001_{n:03}.mov", TEN + 40 * n, clock=NONE) for n in range(3)]
+    (told,) = [one for one in odd(*takes) if one.kind != "number missing"]
+    assert (told.kind, len(told.about)) == ("timecode is no clock", 3)
+    assert "the timecode of 3 recordings is no clock" in told.says
+
+
 def test_a_clock_an_hour_off_is_found_by_what_would_meet():
     cameras = [picture(f"A006_00{n}.mov", TEN + 300 * n) for n in range(1, 6)]
     late = [sound(f"31A_0{n}.wav", TEN + 300 * n - 3 - 3600) for n in range(1, 6)]

@@ -100,6 +100,7 @@ def find_oddities(
             )
             for flaw in one.flaws
         ]
+    found += _no_clocks(recordings)
     found += _hours([one for one in recordings if one.key not in off_speed], day)
     found += _doubled(recordings)
     found += _numbers(recordings)
@@ -159,7 +160,7 @@ def _clock(one: Filed, day: FrameRate) -> Iterator[Oddity]:
             f"{one.path}: it carries no timecode",
             "It is paired by sound or slate; or enter where it starts.",
         )
-    elif one.clock == NONE or (one.header == 0 and one.ltc is None):
+    elif one.header == 0 and one.ltc is None:
         yield Oddity(
             OddityKind.STARTS_AT_ZERO,
             about,
@@ -185,6 +186,18 @@ def _clock(one: Filed, day: FrameRate) -> Iterator[Oddity]:
         yield Oddity(
             OddityKind.LTC_BREAKS, about, CARE, says, "Look whether a cable came off or the box was jammed anew."
         )
+
+
+def _no_clocks(recordings: Sequence[Filed]) -> Iterator[Oddity]:
+    """Tell of a source whose timecode is trusted by nobody, all of its recordings at once."""
+    by_source: dict[str, list[Filed]] = {}
+    for one in recordings:
+        if one.clock == NONE and (one.header or one.ltc is not None):
+            by_source.setdefault(one.source, []).append(one)
+    for source, own in sorted(by_source.items()):
+        says = f"{source}: the timecode of {own[0].path if len(own) == 1 else f'{len(own)} recordings'} is no clock"
+        do = "Paired by sound or slate. Under Sources stands why; trust it there if it is one."
+        yield Oddity(OddityKind.TIMECODE_IS_NO_CLOCK, tuple(one.key for one in own), CARE, says, do)
 
 
 def _sound(one: Filed) -> Iterator[Oddity]:
