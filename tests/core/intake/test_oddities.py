@@ -181,7 +181,11 @@ def taken(*takes, size=0):
         ([Clocks(None, PAL, None, None, HALF)], NONE, "no recording carries"),
         ([Clocks(Fraction(0), PAL, None, None, HALF)] * 3, NONE, "a counter"),
         ([Clocks(TEN, PAL, None, None, HALF)] * 3, NONE, "the same label"),
-        (taken((0, 31), (31, 47), (78, 12), (90, 26)), NONE, "3 of 3 recordings start where the one before ended"),
+        (
+            taken((0, 31), (31, 47), (78, 12), (90, 26)),
+            NONE,
+            "records: 3 of 3 recordings start where the one before ended",
+        ),
         (taken((90, 26), (0, 31), (78, 12), (31, 47), (116, 9), (140, 9)), NONE, "counts only while it records"),
         (taken((0, 31), (31, 47), (78, 12), (100, 26)), HEADER, "in the header"),  # it counts on in between
         (taken((0, 600), (600, 600), (1200, 600), (1800, 211)), HEADER, "in the header"),  # parts of one recording

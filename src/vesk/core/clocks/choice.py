@@ -116,7 +116,7 @@ def choose_clock(recordings: Sequence[Clocks], day: FrameRate) -> Choice:
         return Choice(NONE, "all start at the same label: that is no clock")
     if meet := _meeting(recordings):
         said = f"{meet} of {len(headers) - 1} recordings start where the one before ended"
-        return Choice(NONE, f"{said}: its timecode counts only while it records")
+        return Choice(NONE, f"counts only while it records: {said}")
     some = "" if len(headers) == count else f" of {len(headers)} of {count} recordings"
     return Choice(HEADER, f"timecode in the header{some}; no LTC on a sound channel")
 
