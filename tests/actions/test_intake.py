@@ -2,6 +2,7 @@
 
 import os
 import shutil
+from dataclasses import replace
 from fractions import Fraction
 
 import pytest
@@ -13,6 +14,7 @@ from vesk.actions.locating import located
 from vesk.core.errors import RefusedError, StaleError
 from vesk.dailies import delivering
 from vesk.media import cache
+from vesk.media.probe import EDITION
 from vesk.store import days, journal, overrides, pairings, recordings
 from vesk.web import create_app
 
@@ -174,6 +176,19 @@ def test_brought_back_moved_and_meant_so(db, settings, day):
     said = " ".join(line.what for line in journal.of_day(db, day.id))
     assert "moved 37_02 copy.wav to source S9" in said
     assert "short cable" in said
+
+
+def test_what_an_older_edition_read_is_read_again_and_nothing_else_of_a_file_changes(db, settings, day):
+    names = ("37_01.wav", "37_02.wav")
+    row, other = (by_name(db, day)[name] for name in names)
+    right, content, heard = row.facts, row.content, row.heard
+    row.facts = replace(right, time_reference=0, read_by=EDITION - 1)
+    told = other.facts = replace(other.facts, scene="by hand")  # of this edition: as it lies, it is not read again
+    db.commit()
+    intake.take_in(db, settings, day)
+    row, other = (by_name(db, day)[name] for name in names)
+    assert (row.facts, row.content, row.heard, row.state) == (right, content, heard, "ready")
+    assert other.facts == told
 
 
 def test_the_page_lists_filters_orders_and_changes_together(db, settings, day):

@@ -29,6 +29,7 @@ from vesk.dailies.sources import hints_of, propose_sources, source_name
 from vesk.media import checksum, probe, scan
 from vesk.media.answering import within
 from vesk.media.guarded import guarded_each
+from vesk.media.probe import EDITION
 from vesk.settings import VESK, Settings
 from vesk.store import changes, days, journal, recordings
 from vesk.store.tables import Day, Recording
@@ -103,7 +104,10 @@ def name_day(
 
 @dataclass(frozen=True, slots=True)
 class _Read:
-    """What one look at a file gave: facts, or why there are none; neither where it lies as it did."""
+    """What one look at a file gave: facts, or why there are none; neither where it lies as it did.
+
+    Facts without content are of one that lies as it did, and was read by an older edition.
+    """
 
     size: int = 0
     modified_ns: int = 0
@@ -185,15 +189,17 @@ _VANISHED = (
 
 @dataclass(frozen=True, slots=True)
 class _Lay:
-    """How a file lay when it was last read, where it could be, and what it serves as (a camera, as a recorder)."""
+    """How a file lay when it was last read, where it could be, by which edition, and what it serves as."""
 
     at: tuple[int, int] | None = None
     serves: str | None = None
+    read_by: int = EDITION
 
     @staticmethod
     def of(row: Recording) -> _Lay:
         stands = row.state == recordings.READY and row.facts is not None
-        return _Lay((row.size, row.modified_ns) if stands else None, row.kind)
+        read_by = row.facts.read_by if row.facts is not None else EDITION
+        return _Lay((row.size, row.modified_ns) if stands else None, row.kind, read_by)
 
 
 _NEW = _Lay()
@@ -208,17 +214,20 @@ def _read(files: Sequence[tuple[scan.Found, str, _Lay]]) -> dict[str, _Read]:
                 raise MediaError(path, item.problem)
             stat = item.path.stat()
             read[path] = _Read(stat.st_size, stat.st_mtime_ns)
-            if known.at != (stat.st_size, stat.st_mtime_ns):
+            if known.at != (stat.st_size, stat.st_mtime_ns) or known.read_by != EDITION:
                 fresh.append((item.path, path, known))
         except (MediaError, OSError) as error:
             read[path] = _Read(problem=_sentence(path, error), kind=_kind(error))
     found = guarded_each([place for place, _, _ in fresh], _READING_S, probe.read_facts)
     for (place, path, known), facts in zip(fresh, found, strict=True):
+        lies = known.at == (read[path].size, read[path].modified_ns)
+        if lies and isinstance(facts, VeskError):
+            continue  # it was read before: whoever listens to it will say what is wrong
         try:
             if isinstance(facts, VeskError):
                 raise facts
             serves = facts.as_sound() if known.serves == SOUND and facts.kind == PICTURE else facts
-            read[path] = replace(read[path], facts=serves, content=checksum.unread(place))
+            read[path] = replace(read[path], facts=serves, content="" if lies else checksum.unread(place))
         except (VeskError, OSError) as error:
             # Size and time are kept also when it cannot be read: only then can be said later that it changed.
             read[path] = replace(read[path], problem=_sentence(path, error), kind=_kind(error))
@@ -253,7 +262,7 @@ def _compared(root: Path, read: Mapping[str, _Read], known: Mapping[str, Recordi
         alike |= {path: group for group in by_pieces.values() for path in group}
     contents: dict[str, str] = {}
     for path, one in read.items():
-        if one.facts is None:
+        if not one.content:
             continue
         try:
             like = [other for other in alike.get(path, ()) if other != path]
@@ -280,7 +289,8 @@ def _lay_over(session: Session, day: Day, read: Mapping[str, _Read], copies: Map
         if one.problem:
             row.state, row.problem, row.unusable = recordings.UNREADABLE, one.problem, one.kind
         elif one.facts is not None:
-            row.state, row.problem, row.unusable, row.content = recordings.READY, "", None, one.content
+            row.state, row.problem, row.unusable = recordings.READY, "", None
+            row.content = one.content or row.content
             row.kind, row.duration, row.facts = one.facts.kind, one.facts.duration, one.facts
             row.start = one.facts.span("", "", "", days.rate_of(day)).start_on(days.rate_of(day))
         session.add(row)

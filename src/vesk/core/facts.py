@@ -71,6 +71,8 @@ class Facts:
         Which of these are faults of the file.
     markers : tuple of Marker
         Put there while it was recorded, or since.
+    read_by : int
+        Which edition of the readers read them: older ones knew less.
     """
 
     kind: Kind
@@ -107,6 +109,7 @@ class Facts:
     family_index: str = ""
     family_size: str = ""
     markers: tuple[Marker, ...] = ()
+    read_by: int = 0
 
     def start(self, day: FrameRate) -> tuple[Fraction | None, FrameRate]:
         """Return where the recording starts on its own label clock, and that clock's rate.

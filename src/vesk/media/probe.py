@@ -15,11 +15,12 @@ MOVIE_ENDINGS = {".mov", ".mp4", ".m4v", ".mxf", ".mkv", ".avi", ".mts"}
 SOUND_ENDINGS = {
     ".wav", ".bwf", ".rf64", ".aif", ".aiff", ".flac", ".caf", ".m4a", ".aac", ".mp3", ".ogg", ".opus",
 }  # fmt: skip
+EDITION = 1  # of what is read from files: one more wherever facts come out otherwise than before
 BESIDE_ENDINGS = {".txt", ".csv", ".xml", ".pdf", ".toml", ".md", ".json", ".jpg", ".png"}
 
 
 def read_facts(path: Path) -> Facts:
-    """Read what the file at `path` says of itself.
+    """Read what the file at `path` says of itself, by this edition of the readers.
 
     Raises
     ------
@@ -41,9 +42,8 @@ def read_facts(path: Path) -> Facts:
         raise MediaError(path, "it is empty (0 bytes)", "Copy it again from the card.", Unusable.EMPTY)
     if path.suffix.lower() not in MOVIE_ENDINGS | SOUND_ENDINGS and start[:4] not in wave.FORMS:
         raise MediaError(path, "it is neither a movie nor a sound file", "It is left out.", Unusable.FOREIGN)
-    if start[:4] in wave.FORMS and start[8:12] == b"WAVE":
-        return _wave_facts(path)
-    return movie.read_facts(path)
+    is_wave = start[:4] in wave.FORMS and start[8:12] == b"WAVE"
+    return replace(_wave_facts(path) if is_wave else movie.read_facts(path), read_by=EDITION)
 
 
 def _wave_facts(path: Path) -> Facts:
