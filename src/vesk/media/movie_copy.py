@@ -247,7 +247,9 @@ class _Copying:
         if times is not None:
             self._picture.codec_context.framerate = times.plays  # what its timecode track counts by
         with suppress(TimecodeError):  # one that cannot be is left out
-            self._picture.metadata["timecode"] = timecode or first_label(source, original)[0]
+            timecode = timecode or first_label(source, original)[0]
+        if timecode:
+            self._picture.metadata["timecode"] = timecode
         if reel := _told(original, "reel_name"):
             self._picture.metadata["reel_name"] = reel
         self._laid: list[_SoundStream] = []

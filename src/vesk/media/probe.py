@@ -127,7 +127,7 @@ def _begins(header: wave.WaveHeader, info: ixml.IXml) -> _Begins:
     if rate != header.sample_rate:
         own = f"its timecode is counted in samples of {rate} Hz, its sound in such of {header.sample_rate}"
         remark = f"{remark}; {own}" if remark else own
-    return _Begins(info.timestamp, rate, "bext" if by_bext else "iXML", remark)
+    return _Begins(info.timestamp, rate, "bext" if by_bext == info.timestamp else "iXML", remark)
 
 
 def _markers(header: wave.WaveHeader, info: ixml.IXml, begins: _Begins) -> tuple[Marker, ...]:
