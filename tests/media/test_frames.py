@@ -52,3 +52,26 @@ def test_pixels_wider_than_high_are_shown_so(tmp_path):
     path = movie(tmp_path / "a.mov", pixel=Fraction(4, 3))
     _, image = next(frame_images(path, [2], height=36))
     assert image.size == (96, 36)
+
+
+@pytest.mark.parametrize("ending", ["mov", "mts", "mkv"])
+def test_a_recording_that_begins_amid_a_group_of_frames_is_shown_at_its_own_numbers(tmp_path, ending):
+    """Its first frames lean on one that is not in the file: until the first key the picture of that stands."""
+    path, form = tmp_path / f"a.{ending}", {"mov": "mov", "mts": "mpegts", "mkv": "matroska"}[ending]
+    with av.open(str(path), "w", format=form) as out:
+        video = out.add_stream("libx264", rate=25)
+        video.width, video.height, video.pix_fmt = 64, 48, "yuv420p"
+        video.codec_context.gop_size = 12
+        video.options = {"bf": "0"}
+        packets = []
+        for number in range(60):
+            frame = av.VideoFrame.from_ndarray(np.full((48, 64, 3), 4 * number, np.uint8), format="rgb24")
+            frame.pts, frame.time_base = number, Fraction(1, 25)
+            packets += video.encode(frame)
+        for packet in [*packets, *video.encode(None)][5:]:
+            out.mux(packet)
+    grey = grey_frames(path, 0, 20, height=48).mean(axis=(1, 2))
+    wanted = [4 * max(number + 5, 12) for number in range(20)]
+    assert grey == pytest.approx(wanted, abs=2)
+    shown = {number: np.asarray(image.convert("L")).mean() for number, image in frame_images(path, [3, 30], height=48)}
+    assert shown == {3: pytest.approx(48, abs=2), 30: pytest.approx(140, abs=2)}

@@ -13,6 +13,7 @@ from numpy.typing import NDArray
 
 from vesk.media.movie import numbered, numbering, opened, picture_stream, shown_frames
 
+_STEPS_BACK_S = (0.0, 12.0, float("inf"))  # where no index tells, a search may land too late
 _WIDEST = 4.0  # of a pixel, to its height: beyond, what a header tells of it is nonsense
 
 
@@ -61,7 +62,10 @@ def numbered_frames(path: Path, *, lines: int) -> Iterator[tuple[int, Any]]:
 
 
 def _frames_at(path: Path, indices: list[int], *, lines: int, kind: str) -> Iterator[tuple[int, Any]]:
-    """Decode the frames that are shown at these numbers, counted from the first; those past the end are left out."""
+    """Decode the frames that are shown at these numbers, counted from the first; those past the end are left out.
+
+    Before the first that can be decoded by itself stands that one: a recording may begin amid a group of frames.
+    """
     with opened(path) as container:
         video = picture_stream(container, path)
         upright = _Upright(video, lines, kind)
@@ -72,15 +76,27 @@ def _frames_at(path: Path, indices: list[int], *, lines: int, kind: str) -> Iter
         following: tuple[int, Any] | None = None
         for index in sorted({i for i in indices if i >= 0}):
             if shown is None or index < shown[0] or index - shown[0] > far:
-                target = base + int(index / scale)
-                container.seek(target, stream=video, backward=True)
-                frames = numbered(video, container.decode(video))
-                shown, following = None, next(frames, None)
+                for before_s in _STEPS_BACK_S:
+                    target = base + int(max(0.0, index / scale - before_s / float(video.time_base)))
+                    _seek(container, video, target)
+                    frames = numbered(video, container.decode(video))
+                    shown, following = None, next(frames, None)
+                    if target == base or (following is not None and following[0] <= index):
+                        break
             while following is not None and following[0] <= index:
                 shown, following = following, next(frames, None)
-            if shown is None or (following is None and index > shown[0] and index >= shown_frames(video)):
+            held = following if shown is None else shown
+            if held is None or (following is None and index > held[0] and index >= shown_frames(video)):
                 continue
-            yield index, upright(shown[1])
+            yield index, upright(held[1])
+
+
+def _seek(container: Any, video: Any, target: int) -> None:
+    """Go to the last frame before a stamp that can be decoded by itself, or to the first one of all."""
+    try:
+        container.seek(target, stream=video, backward=True)
+    except PermissionError:  # the library's word for: there is none before
+        container.seek(target, stream=video, backward=False)
 
 
 def frame_images(path: Path, indices: list[int], *, height: int) -> Iterator[tuple[int, Any]]:
