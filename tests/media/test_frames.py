@@ -6,6 +6,7 @@ import av
 import numpy as np
 import pytest
 
+from vesk.core.errors import MediaError
 from vesk.media.frames import frame_images, grey_frames, numbered_frames
 
 TURNED = {-90: (0, 1, -1, 0), 90: (0, -1, 1, 0), 180: (-1, 0, 0, -1)}  # how a movie says it, quarters to the left
@@ -75,3 +76,19 @@ def test_a_recording_that_begins_amid_a_group_of_frames_is_shown_at_its_own_numb
     assert grey == pytest.approx(wanted, abs=2)
     shown = {number: np.asarray(image.convert("L")).mean() for number, image in frame_images(path, [3, 30], height=48)}
     assert shown == {3: pytest.approx(48, abs=2), 30: pytest.approx(140, abs=2)}
+
+
+def test_a_damaged_packet_costs_its_own_frames_and_not_the_others(tmp_path):
+    path = movie(tmp_path / "a.mov")
+    with av.open(str(path)) as opened:
+        places = [(packet.pos, packet.size) for packet in opened.demux(video=0) if packet.size]
+    data = bytearray(path.read_bytes())
+    for damaged, seen in (([1], {0, 2, 3, 4}), (range(len(places)), None)):
+        for pos, size in (places[number] for number in damaged):
+            data[pos : pos + size] = bytes(size)
+        path.write_bytes(bytes(data))
+        if seen is None:
+            with pytest.raises(MediaError):
+                list(numbered_frames(path, lines=48))
+        else:
+            assert {number for number, _ in numbered_frames(path, lines=48)} >= seen

@@ -183,6 +183,34 @@ def test_a_sound_file_that_is_no_wav_is_read(tmp_path):
         assert (facts.kind, facts.channels, facts.sample_rate, facts.samples) == ("sound", 2, 96_000, FS), name
 
 
+def test_a_damaged_packet_is_a_hole_and_what_comes_after_lies_where_it_did(tmp_path):
+    whole, broken = tmp_path / "whole.mp4", tmp_path / "broken.mp4"
+    with av.open(str(whole), "w") as made:
+        stream = made.add_stream("aac", rate=FS, layout="mono")
+        sound = click(6, 4 * FS)
+        for start in range(0, sound.size, 1024):
+            block = np.ascontiguousarray(sound[None, start : start + 1024])
+            frame = av.AudioFrame.from_ndarray(block, format="fltp", layout="mono")
+            frame.sample_rate, frame.pts, frame.time_base = FS, start, Fraction(1, FS)
+            made.mux(stream.encode(frame))
+        made.mux(stream.encode(None))
+    with av.open(str(whole)) as opened:
+        places = [(packet.pos, packet.size) for packet in opened.demux(audio=0) if packet.size]
+    data = bytearray(whole.read_bytes())
+    for pos, size in places[90:92]:
+        data[pos : pos + size] = b"\xff" * size
+    broken.write_bytes(data)
+    holes = []
+    sound = np.concatenate(list(movie_sound.sound_blocks(broken, holes.append)))[:, 0]
+    assert int(np.argmax(sound)) - 12 == pytest.approx(4 * FS, abs=3)
+    assert [one.seconds for one in holes] == [pytest.approx(2 * 1024 / FS, abs=1025 / FS)]
+    for pos, size in places:
+        data[pos : pos + size] = b"\xff" * size
+    broken.write_bytes(data)
+    with pytest.raises(MediaError, match="cannot be read"):
+        list(movie_sound.sound_blocks(broken))
+
+
 def put_cover(made):
     """Put a picture into a file of sound, as a record has one."""
     cover = made.add_stream("mjpeg", rate=25)

@@ -11,7 +11,7 @@ from av import VideoFrame
 from av.video.reformatter import VideoReformatter
 from numpy.typing import NDArray
 
-from vesk.media.movie import numbered, numbering, opened, picture_stream, shown_frames
+from vesk.media.movie import decoded, numbered, numbering, opened, picture_stream, shown_frames
 
 _STEPS_BACK_S = (0.0, 12.0, float("inf"))  # where no index tells, a search may land too late
 _WIDEST = 4.0  # of a pixel, to its height: beyond, what a header tells of it is nonsense
@@ -57,7 +57,7 @@ def numbered_frames(path: Path, *, lines: int) -> Iterator[tuple[int, Any]]:
     with opened(path) as container:
         video = picture_stream(container, path)
         upright = _Upright(video, lines, "yuv420p")
-        for number, frame in numbered(video, container.decode(video)):
+        for number, frame in numbered(video, decoded(container, video)):
             yield number, upright(frame)
 
 
@@ -79,7 +79,7 @@ def _frames_at(path: Path, indices: list[int], *, lines: int, kind: str) -> Iter
                 for before_s in _STEPS_BACK_S:
                     target = base + int(max(0.0, index / scale - before_s / float(video.time_base)))
                     _seek(container, video, target)
-                    frames = numbered(video, container.decode(video))
+                    frames = numbered(video, decoded(container, video))
                     shown, following = None, next(frames, None)
                     if target == base or (following is not None and following[0] <= index):
                         break

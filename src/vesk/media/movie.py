@@ -289,6 +289,26 @@ def picture_rate(video: Any) -> Fraction:
     return stamped[0] if stamped is not None else nearest_rate(average) or average
 
 
+def decoded(container: Any, stream: Any) -> Iterator[Any]:
+    """Decode a stream frame by frame; a packet that is damaged costs its own frames, not those of the others.
+
+    Raises
+    ------
+    FFmpegError
+        If none of it can be decoded.
+    """
+    none, damage = True, None
+    for packet in container.demux(stream):
+        try:
+            for frame in packet.decode():
+                none = False
+                yield frame
+        except av.error.FFmpegError as error:
+            damage = error
+    if none and damage is not None:
+        raise damage
+
+
 def numbered(video: Any, decoded: Iterable[Any]) -> Iterator[tuple[int, Any]]:
     """Give each of a movie's decoded frames its number: where its own time stamp lies at the nominal rate.
 

@@ -17,6 +17,7 @@ from vesk.media.movie import opened, picture_of, sound_streams
 
 _CHUNK = 1 << 16  # samples handed over at once, where there are as many
 _HOLE_S = 0.005  # stamps that lie nearer to where the samples before end are rounded, jitter, or creep
+_FEW = 20  # damaged packets, however few there are
 _LONGEST_S = 3600.0  # a stamp that lies further off is nonsense
 _CREPT_S, _USUAL_S, _FOLLOWED_S = 0.001, 1.0, 5.0  # creeping from there on; over how long; followed within
 
@@ -103,12 +104,24 @@ class _Track:
         self._creeps = False
         self._pace, self._due = 0.0, 0.0  # samples a frame by which they creep; not followed yet
         self._cut = 0  # samples still to be left out
+        self._packets, self._damaged = 0, 0
         self._at = 0  # where the next sample lies, from frame 0 of the picture on
         self.ready = 0
 
     def take(self, packet: Any) -> None:
-        """Decode a packet; the last one, without data, brings what the coder held back."""
-        for frame in packet.decode():
+        """Decode a packet; the last one, without data, brings what the coder held back.
+
+        One that is damaged is a hole, which the stamp of the next one tells; where most are, nothing is to be had.
+        """
+        self._packets += 1
+        try:
+            frames = packet.decode()
+        except av.error.FFmpegError:
+            self._damaged += 1
+            if self._damaged > _FEW and 2 * self._damaged > self._packets:
+                raise
+            return
+        for frame in frames:
             same = (frame.rate, frame.layout.nb_channels) == (self._rate, self._channels)
             if same and frame.format.name in _FULL:
                 self._lay(frame.pts, _samples(frame, self._channels))
@@ -119,6 +132,8 @@ class _Track:
 
     def end(self) -> None:
         """Lay what waited for a next frame."""
+        if self._damaged and self._stamped is None:
+            raise av.error.InvalidDataError(0, "none of its sound can be decoded")
         if self._odd is not None:
             self._go_on(*self._odd)
 
