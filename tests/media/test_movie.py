@@ -9,8 +9,10 @@ import pytest
 from tests.conftest import SHORT, make_shoot
 
 from vesk.actions.handover.products import label_of
+from vesk.core.errors import MediaError
+from vesk.core.kinds import Flaw
 from vesk.core.timecode import FrameRate, Timecode
-from vesk.media import cache, frames, probe
+from vesk.media import cache, frames, movie_sound, probe
 from vesk.media.movie import read_facts
 from vesk.media.peaks import FIRST_LEVEL, read_peaks
 from vesk.media.quicktime import TimecodeTrack, timecode_track
@@ -140,6 +142,41 @@ def test_timecode_that_counts_every_other_frame_is_read_so_and_counted_out_in_a_
         assert facts.start(FrameRate(Fraction(25)))[0] == 36_000 + late
     take = SimpleNamespace(active=(), begins=0, from_s=Fraction(0), kept=None, picture=SimpleNamespace(facts=facts))
     assert label_of(take, Fraction(1)) == made
+
+
+@pytest.mark.parametrize(("ending", "share"), [("mp4", 0.6), ("mp4", 0.2), ("mp4", 0), ("mkv", 0.3)])
+def test_a_copy_that_was_cut_short_is_told_and_what_is_there_is_used(tmp_path, ending, share):
+    whole, cut, rng = tmp_path / f"whole.{ending}", tmp_path / f"cut.{ending}", np.random.default_rng(1)
+    with av.open(str(whole), "w", options={"movflags": "faststart"} if ending == "mp4" else {}) as out:
+        video = out.add_stream("mpeg4", rate=25)
+        video.width, video.height, video.pix_fmt = 96, 64, "yuv420p"
+        audio = out.add_stream("aac", rate=48_000, layout="mono")
+        for number in range(100):
+            frame = av.VideoFrame.from_ndarray(rng.integers(0, 255, (64, 96, 3), dtype=np.uint8), format="rgb24")
+            frame.pts, frame.time_base = number, Fraction(1, 25)
+            out.mux(video.encode(frame))
+            noise = np.asarray(0.1 * rng.normal(size=(1, 1920)), np.float32)
+            sound = av.AudioFrame.from_ndarray(noise, format="fltp", layout="mono")
+            sound.sample_rate, sound.pts, sound.time_base = 48_000, 1920 * number, Fraction(1, 48_000)
+            out.mux(audio.encode(sound))
+        out.mux(video.encode(None))
+        out.mux(audio.encode(None))
+    data = whole.read_bytes()
+    assert Flaw.CUT_SHORT not in read_facts(whole).flaws
+    cut.write_bytes(data[: int(len(data) * share) or data.index(b"mdat") + 99])
+    if not share:
+        with pytest.raises(MediaError, match="cut short before its first frame"):
+            read_facts(cut)
+        return
+    facts = read_facts(cut)
+    assert Flaw.CUT_SHORT in facts.flaws
+    told = f"cut short, {facts.frames} of 100 frames are there" if ending == "mp4" else "before its header says"
+    assert any(told in one for one in facts.remarks)
+    shown = [number for number, _ in frames.numbered_frames(cut, lines=48)]
+    heard = sum(block.shape[0] for block in movie_sound.sound_blocks(cut))
+    assert abs(len(shown) - facts.frames) <= 1
+    assert ending == "mkv" or abs(heard - facts.samples) <= 2048
+    assert facts.duration == Fraction(facts.frames, 25)
 
 
 def test_a_movie_that_is_cut_off_in_its_boxes_counts_nothing(tmp_path):

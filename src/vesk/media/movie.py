@@ -24,6 +24,7 @@ NO_PICTURE = "its picture is coded in a way that cannot be decoded here; its tim
 _LONGEST = 4096  # of a tag
 _MOV = "mov"  # what the library calls QuickTime and MP4
 _LEAST_STAMPS, _ON_A_FRAME, _MOST = 12, 0.2, 0.97  # frames; of a frame; share of them
+_CUT_S = 2  # by which a picture may end before its file does
 _MOST_LOST = 4  # times as many frames as there are: beyond, stamps are nonsense
 # A playlist named like a movie would have other files opened, or addresses asked: neither kind is read.
 _FORMATS = "mov,mp4,m4a,3gp,3g2,mj2,mxf,matroska,webm,avi,mpegts,aac,mp3,ogg,flac,aiff,caf,wav,w64"
@@ -64,7 +65,7 @@ def read_facts(path: Path) -> Facts:
         name = container.format.name.split(",")[0]
         values: dict[str, Any] = {"container": name}
         if sound:
-            values.update(_sound_facts(sound))
+            values.update(_sound_facts(path, sound))
         others = sum(1 for one in container.streams.audio if one.codec_context and one.rate) - len(sound)
         odd: tuple[str, ...] = ()
         if others:
@@ -75,7 +76,9 @@ def read_facts(path: Path) -> Facts:
                 odd += ("compressed sound without picture: where it starts and ends is as its container says",)
             length = Fraction(values["samples"], values["sample_rate"] or 1)
             return Facts(kind=SOUND, duration=length, **values, remarks=odd)
+        flaws = values.pop("flaws", ())
         values.update(_picture_facts(path, container, video))
+        values["flaws"] = tuple(dict.fromkeys((*values["flaws"], *flaws)))
         return Facts(kind=PICTURE, **values | {"remarks": values["remarks"] + odd})
 
 
@@ -91,10 +94,13 @@ def sound_streams(container: Any) -> list[Any]:
     return [s for s in streams if s.rate == streams[0].rate]
 
 
-def _sound_facts(streams: list[Any]) -> dict[str, Any]:
+def _sound_facts(path: Path, streams: list[Any]) -> dict[str, Any]:
     samples, stream = 0, streams[0]
     if stream.duration is not None and stream.time_base:
         samples = round(stream.duration * stream.time_base * stream.rate)
+    there_s = _cut_short(path, stream)
+    if there_s is not None:
+        samples = min(samples, round(there_s * stream.rate))
     codec = stream.codec_context
     bits = int(codec.format.bits) if codec.format and codec.name.startswith("pcm") else 0
     if codec.name.startswith("pcm_s24"):
@@ -105,7 +111,26 @@ def _sound_facts(streams: list[Any]) -> dict[str, Any]:
         "channels": sum(int(one.codec_context.channels or 0) for one in streams),
         "bits": bits,
         "samples": samples,
+        "flaws": () if there_s is None else (Flaw.CUT_SHORT,),
     }
+
+
+def _cut_short(path: Path, stream: Any) -> Fraction | None:
+    """Return how much of a stream lies in its file, seconds, where the index tells of more; None where it is whole.
+
+    Raises
+    ------
+    MediaError
+        If nothing of it does.
+    """
+    size = path.stat().st_size
+    shown = [one for one in stream.index_entries if not one.is_discard]
+    if _MOV not in stream.container.format.name or not shown or shown[-1].pos + shown[-1].size <= size:
+        return None
+    ends = min(one.timestamp for one in shown if one.pos + one.size > size)
+    if ends <= shown[0].timestamp:
+        raise MediaError(path, "it was cut short before its first frame", COPY_AGAIN)
+    return Fraction(ends - shown[0].timestamp) * Fraction(stream.time_base)
 
 
 def _picture_facts(path: Path, container: Any, video: Any) -> dict[str, Any]:
@@ -113,6 +138,11 @@ def _picture_facts(path: Path, container: Any, video: Any) -> dict[str, Any]:
     if not average:
         raise MediaError(path, "its picture has no frame rate", COPY_AGAIN)
     fps, frames, remarks, flaws = _counts(container, video, average)
+    there_s = _cut_short(path, video)
+    if there_s is not None:
+        whole, frames = frames, min(frames, round(there_s * fps))
+        remarks.append(f"it ends before its index says: the copy was cut short, {frames} of {whole} frames are there")
+        flaws.append(Flaw.CUT_SHORT)
     label, counted_at = "", fps
     try:
         label, counted_at = first_label(path, container)
@@ -190,6 +220,10 @@ def _counts(container: Any, video: Any, average: Fraction) -> tuple[Fraction, in
         frames = _counted(stamps, video.time_base, fps)
         remarks.append("the header does not count its frames; they were counted")
         flaws.append(Flaw.COUNTED)
+        lacks = Fraction(container.duration or 0, av.time_base) - frames / fps
+        if "matroska" in container.format.name and lacks > _CUT_S:
+            remarks.append(f"it ends {float(lacks):.1f} s before its header says: the copy was cut short")
+            flaws.append(Flaw.CUT_SHORT)
     if nearest_rate(average) is None and stamped is None:
         remarks.append(f"its frame rate of {float(average):.3f} is none in use")
     return fps, frames, remarks, flaws

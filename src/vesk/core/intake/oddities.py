@@ -20,7 +20,7 @@ from vesk.core.timecode import FrameRate, wrap_day
 from vesk.core.wording import duration
 
 _FLAWS = {
-    Flaw.CUT_SHORT: "it ends before its header says: the copy was cut short, the sound up to there is used",
+    Flaw.CUT_SHORT: "it ends before its header says: the copy was cut short, what is there is used",
     Flaw.COUNTED: "the header does not count its frames; they were counted",
 }
 _EACH_TOLD = 8  # overlaps of a source; more are told together
