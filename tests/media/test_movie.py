@@ -1,5 +1,6 @@
 """Movies: facts, exact frames and sample-true sound, from files the simulator made."""
 
+from dataclasses import replace
 from fractions import Fraction
 from types import SimpleNamespace
 
@@ -144,6 +145,15 @@ def test_timecode_that_counts_every_other_frame_is_read_so_and_counted_out_in_a_
     assert label_of(take, Fraction(1)) == made
 
 
+def test_timecode_that_says_it_drops_at_a_rate_that_drops_none_is_read_as_it_counts(tmp_path):
+    path = half_counted(tmp_path / "a.mov", Fraction(50), "10:00:00:24")
+    data = bytearray(path.read_bytes())
+    data[data.index(b"stsd", data.index(b"gmhd")) + 12 + 23] |= 1  # the flag of drop-frame
+    path.write_bytes(bytes(data))
+    facts = read_facts(path)
+    assert (facts.timecode, facts.timecode_rate, facts.drop) == ("10:00:00:12", 25, False)
+
+
 @pytest.mark.parametrize(("ending", "share"), [("mp4", 0.6), ("mp4", 0.2), ("mp4", 0), ("mkv", 0.3)])
 def test_a_copy_that_was_cut_short_is_told_and_what_is_there_is_used(tmp_path, ending, share):
     whole, cut, rng = tmp_path / f"whole.{ending}", tmp_path / f"cut.{ending}", np.random.default_rng(1)
@@ -182,10 +192,11 @@ def test_a_copy_that_was_cut_short_is_told_and_what_is_there_is_used(tmp_path, e
 def test_a_movie_that_is_cut_off_in_its_boxes_counts_nothing(tmp_path):
     whole = half_counted(tmp_path / "a.mov", Fraction(50), "10:00:00:24").read_bytes()
     found = timecode_track(tmp_path / "a.mov")
-    assert found.rate == 25
+    assert (found.rate, found.first) == (25, 900_012)
     for end in range(0, len(whole), 7):
         (tmp_path / "b.mov").write_bytes(whole[:end])
-        assert timecode_track(tmp_path / "b.mov") in {None, TimecodeTrack(Fraction(25)), found}
+        told = timecode_track(tmp_path / "b.mov")
+        assert told in {None, TimecodeTrack(Fraction(25)), found, replace(found, first=None)}
     deep = b"".join((8 * (5_000 - n)).to_bytes(4, "big") + b"moov" for n in range(5_000))
     (tmp_path / "b.mov").write_bytes(deep)
     assert timecode_track(tmp_path / "b.mov") is None

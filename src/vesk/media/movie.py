@@ -190,13 +190,17 @@ def first_label(path: Path, container: Any) -> tuple[str, Fraction]:
     video = picture_of(container)
     fps = picture_rate(video)
     label, track = _told_label(path, container, video)
-    if not label:
-        return "", fps
     # It counts at its picture's rate, or at a whole part of that.
     counts = nearest_rate(track.rate) if track is not None else None
     if counts is None or counts > fps or (fps / counts).denominator > 1:
         counts = fps
-    first = Timecode.parse(label, FrameRate(counts, ";" in label))
+    if label:
+        label = _as_it_counts(label, counts)
+        first = Timecode.parse(label, FrameRate(counts, ";" in label))
+    elif track is not None and track.first is not None:  # the library tells no label that says it drops at such a rate
+        first = Timecode(track.first % FrameRate(counts).frames_per_day, FrameRate(counts))
+    else:
+        return "", fps
     begins = (video.start_time or 0) * (video.time_base or Fraction(0))
     return str(first + (track.frames_at(begins) if track is not None else 0)), counts
 
@@ -236,7 +240,16 @@ def _told_label(path: Path, container: Any, stream: Any) -> tuple[str, TimecodeT
     """
     every = [stream.metadata, container.metadata, *(one.metadata for one in container.streams)]
     label = next((str(one["timecode"])[:_LONGEST] for one in every if one.get("timecode")), "")
-    return label, timecode_track(path) if label and _MOV in container.format.name else None
+    return label, timecode_track(path) if _MOV in container.format.name else None
+
+
+def _as_it_counts(label: str, rate: Fraction) -> str:
+    """Return a label that is written as drop-frame at a rate which drops none as what it counts."""
+    try:
+        FrameRate(rate, drop=True)
+    except TimecodeError:
+        return label.replace(";", ":")
+    return label
 
 
 def _label_of_sound(path: Path, container: Any, stream: Any) -> dict[str, Any]:
@@ -246,6 +259,7 @@ def _label_of_sound(path: Path, container: Any, stream: Any) -> dict[str, Any]:
     if rate is not None and track is not None:
         try:
             begins = (stream.start_time or 0) * (stream.time_base or Fraction(0))
+            label = _as_it_counts(label, rate)
             label = str(Timecode.parse(label, FrameRate(rate, ";" in label)) + track.frames_at(begins))
         except TimecodeError:
             label = ""

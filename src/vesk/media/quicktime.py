@@ -9,9 +9,10 @@ from pathlib import Path
 from typing import BinaryIO
 
 _HOLDERS = (b"moov", b"trak", b"edts", b"mdia", b"minf", b"stbl")  # boxes that hold others
-_TOLD = (b"elst", b"mdhd", b"stsd")
+_TOLD = (b"elst", b"mdhd", b"stsd", b"stco", b"co64")
 _MOST, _LONGEST = 10_000, 1 << 16  # boxes looked at, and bytes of one: a damaged file may hold them without end
-_ENTRY, _SCALE = 8, 24  # bytes from the sample description on to its first entry, and in that to its time scale
+_ENTRY, _FLAGS, _SCALE = 8, 20, 24  # bytes to a sample description's first entry; in that to flags and time scale
+_COUNTER = 8  # the flag of a track that counts something else than time
 
 
 @dataclass(frozen=True, slots=True)
@@ -26,10 +27,13 @@ class TimecodeTrack:
     edits : tuple of (Fraction, Fraction or None)
         Its edit list: how long each stretch of the movie lasts, and from which time of the track on it shows that,
         seconds; None where it shows nothing. Empty where it has none.
+    first : int or None
+        How many frames after midnight it begins; None where it does not say.
     """
 
     rate: Fraction
     edits: tuple[tuple[Fraction, Fraction | None], ...] = ()
+    first: int | None = None
 
     def frames_at(self, seconds: Fraction) -> int:
         """Return how many frames after the track's first label stands what it shows at a time of the movie."""
@@ -60,13 +64,22 @@ def timecode_track(path: Path) -> TimecodeTrack | None:
                 scale = _time_scale(_held(file, begin, end))
             elif kind in _TOLD and tracks:
                 tracks[-1].setdefault(kind, _held(file, begin, end))
-    for told in tracks:
-        entry = told.get(b"stsd", b"")[_ENTRY:]
-        if entry[4:8] == b"tmcd":
-            counts, lasts = _number(entry, _SCALE), _number(entry, _SCALE + 4)
-            own = _time_scale(told.get(b"mdhd", b""))
-            return TimecodeTrack(Fraction(counts, lasts), _edits(told.get(b"elst", b""), scale, own)) if lasts else None
+        for told in tracks:
+            entry = told.get(b"stsd", b"")[_ENTRY:]
+            if entry[4:8] == b"tmcd":
+                counts, lasts = _number(entry, _SCALE), _number(entry, _SCALE + 4)
+                edits = _edits(told.get(b"elst", b""), scale, _time_scale(told.get(b"mdhd", b"")))
+                first = None if _number(entry, _FLAGS) & _COUNTER else _first(file, told)
+                return TimecodeTrack(Fraction(counts, lasts), edits, first) if lasts else None
     return None
+
+
+def _first(file: BinaryIO, told: dict[bytes, bytes]) -> int | None:
+    """Read the number that a track's first sample holds, where its chunks say that it lies."""
+    places = told.get(b"co64", b""), told.get(b"stco", b"")
+    at = int.from_bytes(places[0][8:16], "big") or int.from_bytes(places[1][8:12], "big")
+    number = _held(file, at, at + 4) if at else b""
+    return int.from_bytes(number, "big") if len(number) == 4 else None
 
 
 def _edits(told: bytes, scale: int, own: int) -> tuple[tuple[Fraction, Fraction | None], ...]:
