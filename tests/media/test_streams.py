@@ -87,6 +87,9 @@ def test_each_mono_stream_is_a_channel_in_its_order(tmp_path):
         ("a.mov", "mov", "libx264", "aac"),
         ("a.mov", "mov", "prores_ks", "pcm_s16le"),
         ("a.mxf", "mxf", "dnxhd", "pcm_s16le"),
+        ("A.M2TS", "mpegts", "libx264", "aac"),
+        ("a.mpg", "mpeg", "mpeg2video", "mp2"),
+        ("a.3gp", "3gp", "libx264", "aac"),
     ],
 )
 def test_sound_is_true_to_the_sample_in(tmp_path, name, container, picture, codec):

@@ -27,7 +27,7 @@ _LEAST_STAMPS, _ON_A_FRAME, _MOST = 12, 0.2, 0.97  # frames; of a frame; share o
 _CUT_S = 2  # by which a picture may end before its file does
 _MOST_LOST = 4  # times as many frames as there are: beyond, stamps are nonsense
 # A playlist named like a movie would have other files opened, or addresses asked: neither kind is read.
-_FORMATS = "mov,mp4,m4a,3gp,3g2,mj2,mxf,matroska,webm,avi,mpegts,aac,mp3,ogg,flac,aiff,caf,wav,w64"
+_FORMATS = "mov,mp4,m4a,3gp,3g2,mj2,mxf,matroska,webm,avi,mpegts,mpeg,aac,mp3,ogg,flac,aiff,caf,wav,w64"
 _ONLY = {"protocol_whitelist": "file", "format_whitelist": _FORMATS}
 COPY_AGAIN = "Copy it again from the card, or set it aside."
 

@@ -11,12 +11,15 @@ from vesk.core.facts import Facts, Marker
 from vesk.core.kinds import SOUND, Flaw, Unusable
 from vesk.media import ixml, movie, wave
 
-MOVIE_ENDINGS = {".mov", ".mp4", ".m4v", ".mxf", ".mkv", ".avi", ".mts"}
-SOUND_ENDINGS = {
-    ".wav", ".bwf", ".rf64", ".aif", ".aiff", ".flac", ".caf", ".m4a", ".aac", ".mp3", ".ogg", ".opus",
+MOVIE_ENDINGS = {
+    ".mov", ".qt", ".mp4", ".m4v", ".3gp", ".mxf", ".mkv", ".webm", ".avi", ".mts", ".m2ts", ".m2t", ".ts", ".mpg",
+    ".mpeg", ".mod", ".tod",
 }  # fmt: skip
-EDITION = 1  # of what is read from files: one more wherever facts come out otherwise than before
+SOUND_ENDINGS = {
+    ".wav", ".bwf", ".rf64", ".w64", ".aif", ".aiff", ".flac", ".caf", ".m4a", ".aac", ".mp3", ".ogg", ".opus",
+}  # fmt: skip
 BESIDE_ENDINGS = {".txt", ".csv", ".xml", ".pdf", ".toml", ".md", ".json", ".jpg", ".png"}
+EDITION = 1  # of what is read from files: one more wherever facts come out otherwise than before
 
 
 def read_facts(path: Path) -> Facts:
