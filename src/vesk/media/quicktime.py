@@ -55,7 +55,7 @@ def timecode_track(path: Path) -> TimecodeTrack | None:
     """
     scale, tracks = 0, list[dict[bytes, bytes]]()
     with path.open("rb") as file:
-        for number, (kind, begin, end) in enumerate(_boxes(file, 0, path.stat().st_size)):
+        for number, (kind, begin, end) in enumerate(boxes(file, 0, path.stat().st_size)):
             if number > _MOST:
                 break
             if kind == b"trak":
@@ -109,7 +109,7 @@ def _held(file: BinaryIO, begin: int, end: int) -> bytes:
     return file.read(min(_LONGEST, end - begin))
 
 
-def _boxes(file: BinaryIO, begin: int, end: int, depth: int = 0) -> Iterator[tuple[bytes, int, int]]:
+def boxes(file: BinaryIO, begin: int, end: int, depth: int = 0) -> Iterator[tuple[bytes, int, int]]:
     """Yield the kind of each box, where what it holds begins and ends, and those in it after it."""
     while begin + 8 <= end:
         file.seek(begin)
@@ -123,5 +123,5 @@ def _boxes(file: BinaryIO, begin: int, end: int, depth: int = 0) -> Iterator[tup
             return
         yield kind, begin + held, min(end, begin + size)
         if kind in _HOLDERS and depth < len(_HOLDERS):
-            yield from _boxes(file, begin + held, min(end, begin + size), depth + 1)
+            yield from boxes(file, begin + held, min(end, begin + size), depth + 1)
         begin += size

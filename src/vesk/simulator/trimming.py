@@ -5,10 +5,12 @@ QuickTime File Format, "Edit list atom": where in a track a stretch of the movie
 
 from __future__ import annotations
 
-from collections.abc import Iterator
 from pathlib import Path
+from typing import BinaryIO
 
-_HEADER = 8  # bytes of a box: its size and its kind
+from vesk.media.quicktime import boxes
+
+_SCALE, _ENTRY = 12, 8  # bytes into a header, and into an edit list: its time scale, its first entry
 
 
 def trim(path: Path, head_s: float, tail_s: float) -> None:
@@ -21,31 +23,18 @@ def trim(path: Path, head_s: float, tail_s: float) -> None:
     head_s, tail_s : float
         Seconds.
     """
-    data = bytearray(path.read_bytes())
-    scale = 0
-    lists: list[tuple[int, int]] = []
-    for kind, at in _boxes(data, 0, len(data)):
-        if kind == b"mvhd":
-            scale = _number(data, at + 12)
-        elif kind == b"elst":
-            lists.append((at + 8, 0))
-        elif kind == b"mdhd" and lists:
-            lists[-1] = lists[-1][0], _number(data, at + 12)
-    for at, ticks in lists:
-        lasts, begins = _number(data, at), _number(data, at + 4)
-        data[at : at + 4] = round(lasts - (head_s + tail_s) * scale).to_bytes(4, "big")
-        data[at + 4 : at + 8] = round(begins + head_s * ticks).to_bytes(4, "big")
-    path.write_bytes(bytes(data))
+    with path.open("r+b") as file:
+        found = [(kind, at) for kind, at, _ in boxes(file, 0, path.stat().st_size)]
+        scale = next(_number(file, at + _SCALE) for kind, at in found if kind == b"mvhd")
+        for number, (kind, at) in enumerate(found):
+            if kind == b"elst":  # the header of its track's media comes after it
+                own = next(_number(file, own + _SCALE) for kind, own in found[number:] if kind == b"mdhd")
+                lasts, begins = _number(file, at + _ENTRY), _number(file, at + _ENTRY + 4)
+                file.seek(at + _ENTRY)
+                file.write(round(lasts - (head_s + tail_s) * scale).to_bytes(4, "big"))
+                file.write(round(begins + head_s * own).to_bytes(4, "big"))
 
 
-def _boxes(data: bytearray, begin: int, end: int) -> Iterator[tuple[bytes, int]]:
-    while begin + _HEADER <= end:
-        size, kind = _number(data, begin), bytes(data[begin + 4 : begin + 8])
-        yield kind, begin + _HEADER
-        if kind in {b"moov", b"trak", b"edts", b"mdia"}:
-            yield from _boxes(data, begin + _HEADER, begin + size)
-        begin += max(size, _HEADER)
-
-
-def _number(data: bytearray, at: int) -> int:
-    return int.from_bytes(data[at : at + 4], "big")
+def _number(file: BinaryIO, at: int) -> int:
+    file.seek(at)
+    return int.from_bytes(file.read(4), "big")
