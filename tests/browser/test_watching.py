@@ -32,39 +32,76 @@ noise_db = -55
 channels = ["scratch"]
 """
 START = {"23.976": "10:00:01:00", "25": "10:00:01:00", "29.97 DF": "10:00:01;00"}
-NODES = """window.laid = [];
+# The clock of sound is the test's own where it holds it: what is seen and heard then hangs on no machine's pace.
+NODES = """window.laid = []; window.pieces = []; window.held = null;
+const ticks = Object.getOwnPropertyDescriptor(BaseAudioContext.prototype, 'currentTime').get;
+Object.defineProperty(BaseAudioContext.prototype, 'currentTime', { get() { return window.held ?? ticks.call(this); } });
+Object.defineProperty(AudioContext.prototype, 'outputLatency', { get: () => 0.03 });
 for (const what of ['start', 'stop']) {
   const own = AudioBufferSourceNode.prototype[what];
   AudioBufferSourceNode.prototype[what] = function (at = 0, from = 0) {
     window.laid.push([what, at, from]);
+    if (what === 'start') window.pieces.push([at - from, this.buffer]);
     return own.apply(this, arguments);
   };
-}"""
-WATCH = """async () => {
-  const sound = await import('/static/watching/sound.js');
+}
+window.painted = async (panes) => { // until all that is due is painted
   const { counted } = await import('/static/watching/panes.js');
-  const { context, output } = sound.tap();
-  const ears = context.createAnalyser();
-  ears.fftSize = 32768;
-  output.connect(ears);
-  const heard = new Float32Array(ears.fftSize);
-  const panes = [...document.querySelectorAll('.pane')], seen = [], claps = [];
-  document.dispatchEvent(new KeyboardEvent('keydown', { key: ' ', bubbles: true }));
-  const from = performance.now();
-  for (let over = false; !over && performance.now() - from < 20000; ) {
+  for (let turn = 0; turn < 600; turn += 1) {
+    const { due, late } = counted;
     await new Promise(requestAnimationFrame);
-    const now = context.currentTime - (context.outputLatency || context.baseLatency || 0);
-    const before = counted.late;
-    await new Promise((then) => setTimeout(then, 0)); // what this turn paints is painted
-    const later = context.currentTime - (context.outputLatency || context.baseLatency || 0) - now;
-    seen.push([now, counted.late - before, panes.map((pane) => window.counter(pane.querySelector('canvas'))), later]);
-    ears.getFloatTimeDomainData(heard);
-    const at = heard.findIndex((value) => Math.abs(value) > 0.05);
-    if (at > 0) claps.push(context.currentTime - (heard.length - at) / context.sampleRate);
-    over = claps.length > 5 && now > claps[0] + 0.25;
+    await new Promise((then) => setTimeout(then, 0));
+    if (counted.due >= due + panes && counted.late === late) return;
+  }
+};"""
+WATCH = """async (fps) => {
+  const { context } = (await import('/static/watching/sound.js')).tap();
+  const panes = [...document.querySelectorAll('.pane')], seen = [];
+  window.held = context.currentTime;
+  window.pieces.length = 0;
+  document.dispatchEvent(new KeyboardEvent('keydown', { key: ' ', bubbles: true }));
+  let clap;
+  for (const from = performance.now(); clap === undefined && performance.now() - from < 60000; ) {
+    await new Promise(requestAnimationFrame);
+    for (const [at, buffer] of window.pieces) {
+      const first = buffer.getChannelData(0).findIndex((value) => Math.abs(value) > 0.05);
+      if (first > 0) clap ??= at + first / buffer.sampleRate;
+    }
+  }
+  for (let frame = -6; clap !== undefined && frame < 6; frame += 0.34) {
+    window.held = clap + frame / fps + 0.03;
+    await window.painted(panes.length);
+    seen.push([frame, panes.map((pane) => window.counter(pane.querySelector('canvas')))]);
   }
   document.dispatchEvent(new KeyboardEvent('keydown', { key: ' ', bubbles: true }));
-  return { claps, seen };
+  window.held = null;
+  return seen;
+}"""
+HEARD = """async () => {
+  const { context, output } = (await import('/static/watching/sound.js')).tap();
+  const ears = context.createAnalyser(), heard = new Float32Array(ears.fftSize);
+  output.connect(ears);
+  document.dispatchEvent(new KeyboardEvent('keydown', { key: ' ', bubbles: true }));
+  let most = 0;
+  for (const from = performance.now(); most < 0.05 && performance.now() - from < 30000; ) {
+    await new Promise(requestAnimationFrame);
+    ears.getFloatTimeDomainData(heard);
+    most = heard.reduce((most, value) => Math.max(most, Math.abs(value)), most);
+  }
+  document.dispatchEvent(new KeyboardEvent('keydown', { key: ' ', bubbles: true }));
+  return most;
+}"""
+TURN = """async () => {
+  window.held = (await import('/static/watching/sound.js')).tap().context.currentTime;
+  window.laid.length = 0;
+  document.dispatchEvent(new KeyboardEvent('keydown', { key: ' ', bubbles: true }));
+  const goesOn = () => window.laid.some(([what, at]) => what === 'stop' && at > window.held);
+  for (const from = performance.now(); !goesOn() && performance.now() - from < 60000; )
+    await new Promise(requestAnimationFrame);
+  const laid = [...window.laid];
+  document.dispatchEvent(new KeyboardEvent('keydown', { key: ' ', bubbles: true }));
+  window.held = null;
+  return laid;
 }"""
 STAND = """async (at) => {
   const sound = await import('/static/watching/sound.js');
@@ -74,8 +111,9 @@ STAND = """async (at) => {
   const from = performance.now();
   for (let same = 0, last = ''; same < 8 && performance.now() - from < 20000; ) {
     await new Promise(requestAnimationFrame);
-    const now = panes.map((pane) => pane.querySelector('canvas').dataset.frame).join();
-    same = now === last && !now.split(',').includes('') ? same + 1 : 0;
+    const shown = panes.map((pane) => pane.matches('.away') ? 'away' : pane.querySelector('canvas').dataset.frame);
+    const now = shown.join();
+    same = now === last && !shown.includes('') ? same + 1 : 0;
     last = now;
   }
 }"""
@@ -147,32 +185,11 @@ def opened(page, serve, day, about):
     page.evaluate(STAND, 0.9)
 
 
-def seen_at_the_clap(page, known, fps, wanted):
-    """Play, and return where in its frames every pane was when the clap was heard: the median of all turns it painted.
-
-    A machine that has too much to do has pictures late now and then, and counts them, or lets its clock of sound stand
-    and jump, so that nobody knows what was painted when: such turns tell nothing, and with few others it plays again.
-    Where all of a play is late it plays again, too: what is laid wrongly is seen wrongly every time.
-    """
-    told, best = [], None
-    for _ in range(12):
-        told = page.evaluate(WATCH)
-        clap = np.median(told["claps"])
-        steady = [
-            [frame - (now - clap) * fps for frame in frames]
-            for now, late, bits, later in told["seen"]
-            if not late and later < 0.5 / fps and abs(now - clap) < 0.25  # it stands until its sound sets in
-            and None not in (frames := [read(one, known) for one in bits])
-        ]  # fmt: skip
-        if len(steady) >= 5:
-            seen = np.median(steady, axis=0)
-            best = min((one for one in (best, seen) if one is not None), key=lambda one: np.abs(one - wanted).max())
-            if np.abs(best - wanted).max() < 1.5:
-                return best
-        page.evaluate(STAND, 0.9)
-    if best is not None:
-        return best
-    pytest.fail(f"hardly any picture was painted in time, twelve times over: {told}")
+def seen_at_the_clap(page, known, fps):
+    """Play, and return where in its frames every pane is when the clap is heard."""
+    seen = page.evaluate(WATCH, fps)
+    assert len(seen) > 30
+    return np.median([[read(one, known) - frame + 0.5 for one in bits] for frame, bits in seen], axis=0)
 
 
 @pytest.mark.parametrize(("rate", "cameras"), [("25", 4), ("23.976", 2), ("29.97 DF", 2)])
@@ -184,7 +201,6 @@ def test_what_is_painted_belongs_to_what_is_heard_before_and_after_a_correction(
     known = counters(round(4 * fps))
     rows = {row.name: row for row in recordings.of_day(db, day.id)}
     about = next(row for name, row in rows.items() if name.startswith("A007"))
-    truth = {one["path"].rsplit("/", 1)[-1]: one for one in shoot.truth["recordings"]}
     tags = {one.id: one.tag for one in days.sources(db, day.id)}
     off, late = {}, {}
     for now in pairings.of_day(db, day.id):
@@ -192,16 +208,16 @@ def test_what_is_painted_belongs_to_what_is_heard_before_and_after_a_correction(
         tag = tags[rows[name].source_id]
         off[tag] = shoot.pair(name, next(one for one, row in rows.items() if row.id == now.sound_id))["offset_s"]
         late[tag] = float(now.offset) - off[tag]
-        truth[tag] = truth[name]
     assert len(late) == cameras
     assert any(abs(one) * fps > 1 for one in late.values())
     opened(page, serve, day, about)
     order = [pane.get_attribute("data-tag") for pane in page.locator(".pane").all()]
     assert len(order) == cameras
     # A sound that is laid late is heard when its camera is past the clap.
-    shown = seen_at_the_clap(page, known, fps, [truth[tag]["clap_frame"] - 0.5 + late[tag] * fps for tag in order])
-    for tag, frame in zip(order, shown, strict=True):
-        assert frame == pytest.approx(truth[tag]["clap_frame"] - 0.5 + late[tag] * fps, abs=1.5), (tag, shown, late)
+    shown = seen_at_the_clap(page, known, fps) - [late[tag] * fps for tag in order]
+    # It claps 1.2 s on, the first camera's frames begin a fifth of one late, the recorder stands half a metre away.
+    claps = 1.2 * fps - 0.2 + 0.5 / 343 * fps + np.array([(off[tag] - off["A"]) * fps for tag in order])
+    assert shown == pytest.approx(claps, abs=0.4), (order, late)
     for now in pairings.of_day(db, day.id):
         tag = tags[next(row.source_id for row in rows.values() if row.id == now.picture_id)]
         slip = Fraction(-late[tag]).limit_denominator(10**9)
@@ -210,9 +226,9 @@ def test_what_is_painted_belongs_to_what_is_heard_before_and_after_a_correction(
     page.reload()
     expect(page.locator(".pane canvas").first).to_have_attribute("data-frame", "0")
     page.evaluate(STAND, 0.9)
-    shown = seen_at_the_clap(page, known, fps, [truth[tag]["clap_frame"] - 0.5 for tag in order])
-    for tag, frame in zip(order, shown, strict=True):
-        assert frame == pytest.approx(truth[tag]["clap_frame"] - 0.5, abs=1.5), (tag, shown)
+    shown = seen_at_the_clap(page, known, fps)
+    assert shown == pytest.approx(claps, abs=0.4), order
+    assert page.evaluate(HEARD) > 0.05
     # Standing, every pane shows just the frame that belongs there.
     for at in (0.83, 1.3, 2.47, 2.13):
         page.evaluate(STAND, at)
@@ -274,22 +290,10 @@ def _sound_of_the_cut(page):
     expect(page.locator("#cuts select")).to_have_value("both")
     told = page.evaluate("async () => (await fetch(document.getElementById('watching').dataset.url + '/state')).json()")
     cut = told["cuts"]["list"][0]["first"] / told["clock"]["fps"] - told["start"]
-    begins = cut - 0.9
-    for _ in range(8):  # a machine that has too much to do lays it late, inside its first piece: that is no turn
-        page.evaluate(STAND, begins)
-        page.evaluate("window.laid.length = 0")
-        page.keyboard.press(" ")
-        page.wait_for_timeout(1500)
-        page.keyboard.press(" ")
-        laid = page.evaluate("window.laid")
-        (what, first, skipped), *later = laid
-        assert what == "start"
-        turns = [at for what, at, _ in later if what == "stop" and at and ["start", at, 0] in later]
-        # Nor is one that ran dry on the way: what comes after a gap comes by so much later.
-        if turns and min(turns) - first + skipped == pytest.approx(0.9, abs=1.5 / 48_000):
-            break
-    turn = min(turns)
-    assert turn - first + skipped == pytest.approx(0.9, abs=1.5 / 48_000), (begins, cut, laid)
+    page.evaluate(STAND, cut - 0.9)
+    (_, first, skipped), *later = page.evaluate(TURN)
+    turns = [at for what, at, _ in later if what == "stop" and at and ["start", at, 0] in later]
+    assert min(turns) - first + skipped == pytest.approx(0.9, abs=1.5 / 48_000), (cut, later)
 
 
 def test_a_copy_that_is_being_made_is_played_as_far_as_it_goes_and_on_when_it_has_grown(
@@ -367,7 +371,7 @@ def test_beyond_the_own_machine_without_tls_it_plays_within_two_frames_and_says_
         expect(there.locator(".pane canvas").first).to_have_attribute("data-frame", "0")
         expect(there.locator("#says-what")).to_contain_text("within two frames")
         apart = []
-        for _ in range(6):  # a machine that has too much to do shows pictures late: then once more
+        for _ in range(12):  # a machine that has too much to do shows pictures late: then once more
             there.evaluate(STAND, 0.4)
             seen = [(due, read(bits, known)) for due, bits in there.evaluate(BESIDE)]
             apart = sorted(abs(due - frame) for due, frame in seen if frame is not None)
