@@ -2,8 +2,9 @@
 
 from __future__ import annotations
 
-from collections.abc import Sequence
+from collections.abc import Iterable, Sequence
 from dataclasses import dataclass, replace
+from functools import cached_property
 
 import numpy as np
 from numpy.typing import NDArray
@@ -99,28 +100,43 @@ def one_sided_shares(
     offsets = np.array([line.offset_at(float(at)) for at in middles])
     own = (middles - offsets) * WORK_RATE - half / ratio
 
-    def of_picture(one: Hearing, late_s: float = 0.0) -> NDArray[np.complex64]:
+    def of_picture(one: Hearing, late_s: float = 0.0) -> _Side:
         late = round(late_s * WORK_RATE)
-        return _spectra(np.stack([one.window(int(start) - late, cells.length) for start in cells.starts]))
+        return _Side(np.stack([one.window(int(start) - late, cells.length) for start in cells.starts]))
 
-    def of_sound(one: Hearing, late_s: float = 0.0) -> NDArray[np.complex64]:
-        return _spectra(cut_at_rate(one, own - late_s * WORK_RATE, cells.length, ratio)[0])
+    def of_sound(one: Hearing, late_s: float = 0.0) -> _Side:
+        return _Side(cut_at_rate(one, own - late_s * WORK_RATE, cells.length, ratio)[0])
 
     x, y = of_picture(picture), of_sound(sound)
     again = (
         [of_sound(sound, late) for late in echoes_s if late > 0],
         [of_picture(picture, -e) for e in echoes_s if e < 0],
     )
+    agreed = _agreed(x, y)  # either way the same
     return OneSided(
-        _lacking(x, [y, *again[0], *(of_sound(one) for one in more_sounds)]),
-        _lacking(y, [x, *again[1], *(of_picture(one) for one in more_pictures)]),
+        _lacking(x, [(y, agreed), *((z, _agreed(x, z)) for z in (*again[0], *map(of_sound, more_sounds)))]),
+        _lacking(y, [(x, agreed), *((z, _agreed(y, z)) for z in (*again[1], *map(of_picture, more_pictures)))]),
         1 + max(len(more_pictures), len(more_sounds)),
     )
 
 
-def _spectra(windows: NDArray[np.float32]) -> NDArray[np.complex64]:
-    frames = np.lib.stride_tricks.sliding_window_view(windows, _FRAME, axis=1)[:, ::_HOP]
-    return np.asarray(fft.rfft(frames * hann(_FRAME), axis=2), np.complex64)
+class _Side:
+    """One recording's windows: spectra of their frames, energies of these in bands, and which are loud."""
+
+    def __init__(self, windows: NDArray[np.float32]) -> None:
+        frames = np.lib.stride_tricks.sliding_window_view(windows, _FRAME, axis=1)[:, ::_HOP]
+        self.spectra = np.asarray(fft.rfft(frames * hann(_FRAME), axis=2), np.complex64)
+        self.energy = _pooled(self.spectra.real**2 + self.spectra.imag**2)
+
+    @cached_property
+    def loud(self) -> NDArray[np.bool_]:
+        """Which moments are, of each band's own: (windows, frames, bands)."""
+        return np.asarray(self.energy > np.quantile(self.energy, _LOUD, axis=(0, 1)))
+
+
+def _agreed(x: _Side, y: _Side) -> NDArray[np.bool_]:
+    cross = x.spectra * np.conj(y.spectra)
+    return (_pooled(cross.real) ** 2 + _pooled(cross.imag) ** 2) / (x.energy * y.energy + 1e-30) > 0.5
 
 
 def _pooled(values: NDArray[np.float32]) -> NDArray[np.float32]:
@@ -130,17 +146,13 @@ def _pooled(values: NDArray[np.float32]) -> NDArray[np.float32]:
     return np.asarray(ndimage.uniform_filter1d(values @ bands.astype(np.float32), 5, axis=1), np.float32)
 
 
-def _lacking(x: NDArray[np.complex64], others: Sequence[NDArray[np.complex64]]) -> float:
+def _lacking(x: _Side, others: Iterable[tuple[_Side, NDArray[np.bool_]]]) -> float:
     """Return the share of the loud moments of `x` that none of the other recording's channels has, over the bands."""
-    holds = _pooled(x.real**2 + x.imag**2)
     missing: dict[int, NDArray[np.bool_]] = {}
-    for y in others:
-        lacks = _pooled(y.real**2 + y.imag**2)
-        cross = x * np.conj(y)
-        agreed = (_pooled(cross.real) ** 2 + _pooled(cross.imag) ** 2) / (holds * lacks + 1e-30) > 0.5
-        for band in range(holds.shape[2]):
-            own, other = holds[..., band], np.maximum(lacks[..., band], 0)
-            loud = own > np.quantile(own, _LOUD)
+    for y, agreed in others:
+        for band in range(x.energy.shape[2]):
+            own, other = x.energy[..., band], np.maximum(y.energy[..., band], 0)
+            loud = x.loud[..., band]
             known = loud & agreed[..., band]
             if known.sum() <= max(20, _KNOWN * loud.sum()):
                 continue
