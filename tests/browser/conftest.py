@@ -10,7 +10,8 @@ FLAGS = [
     "--disable-component-update", "--disable-sync", "--autoplay-policy=no-user-gesture-required",
 ]  # fmt: skip
 # The machine is shared: a page that answers late is not a page that does not answer.
-expect.set_options(timeout=20_000)
+expect.set_options(timeout=60_000)
+LONG_MS = 600_000  # for a day to be worked through
 
 
 @pytest.fixture(scope="session")

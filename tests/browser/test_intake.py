@@ -6,6 +6,7 @@ from pathlib import Path
 
 import pytest
 from playwright.sync_api import Page, expect
+from tests.browser.conftest import LONG_MS
 from tests.conftest import end, name_ferry, workers
 
 from vesk.jobs.tasks import ask_intake
@@ -41,8 +42,8 @@ def test_a_day_that_is_not_clean_is_put_in_order(page: Page, served):
     page.on("pageerror", lambda error: problems.append(str(error)))
     page.goto(f"{address}/days/1/intake")
     # Live: timecode on the sound channel is heard, and the page follows.
-    expect(row(page, "C002_001")).to_contain_text("13:52:10:00", timeout=120_000)
-    expect(page.locator("#progress.open")).to_have_count(0, timeout=120_000)
+    expect(row(page, "C002_001")).to_contain_text("13:52:10:00", timeout=LONG_MS)
+    expect(page.locator("#progress.open")).to_have_count(0, timeout=LONG_MS)
     assert page.evaluate("document.documentElement.scrollWidth") <= 1280
     expect(page.locator(".odd")).to_contain_text("header is 1 h 2 min behind")
     # A person's clock moves the source, and back.
@@ -160,7 +161,7 @@ def _again(page: Page, folder: Path) -> None:
     (folder / "S1 sound roll 6" / "37_02 copy.wav").unlink()
     page.get_by_role("button", name="Take the folder in again").click()
     expect(page.locator(".odd")).to_contain_text(
-        "37_01 again.wav is S1 sound roll 6/37_01.wav once more", timeout=60_000
+        "37_01 again.wav is S1 sound roll 6/37_01.wav once more", timeout=LONG_MS
     )
     expect(page.locator(".odd")).to_contain_text("37_02 copy.wav: it was here before and is gone")
     expect(page.locator(".odd tr.aside")).to_contain_text("short cable")

@@ -7,6 +7,7 @@ from pathlib import Path
 import pytest
 import soundfile
 from playwright.sync_api import Page, Route, expect
+from tests.browser.conftest import LONG_MS
 from tests.conftest import end, measured_takes, name_ferry, until, workers
 
 from vesk.actions import pairing_status
@@ -67,9 +68,9 @@ def test_from_the_day_to_a_delivered_file(page: Page, served, settings, db):
     page.goto(f"{address}/")
     # Live: the page follows the workers without being loaded again.
     expect(page.locator("h1")).to_have_text(
-        re.compile(r"9 camera takes: 1 holds, 7 need you, 1 has no sound"), timeout=120_000
+        re.compile(r"9 camera takes: 1 holds, 7 need you, 1 has no sound"), timeout=LONG_MS
     )
-    expect(page.locator("#progress.open")).to_have_count(0, timeout=60_000)
+    expect(page.locator("#progress.open")).to_have_count(0, timeout=LONG_MS)
     rows = page.locator("#ledger tbody tr")
     expect(rows).to_have_count(12)
     assert page.evaluate("document.documentElement.scrollWidth") <= 1280
@@ -95,7 +96,7 @@ def test_from_the_day_to_a_delivered_file(page: Page, served, settings, db):
     _recipe(page)
     page.keyboard.press("m")
     link = page.get_by_role("link", name="B004_001.wav")
-    expect(link).to_be_visible(timeout=60_000)
+    expect(link).to_be_visible(timeout=LONG_MS)
     expect(page.locator(".first-line")).to_contain_text("Every file holds, measured again")
     movie = page.get_by_role("link", name="movies/B004_001.mov")
     with page.expect_download() as download:

@@ -330,13 +330,13 @@ def test_a_copy_that_is_being_made_is_played_as_far_as_it_goes_and_on_when_it_ha
     expect(pane.locator(".absent")).to_contain_text("light copy")
     until(lambda: seen() == int(beyond), 20, "the original's own frame")
     grown(whole["keys"][7])
-    expect(pane.locator(".absent")).to_be_hidden(timeout=15_000)
+    expect(pane.locator(".absent")).to_be_hidden()
     assert seen() == int(beyond)
     part.rename(entry.light)
     entry.light_index.write_text(json.dumps(whole), encoding="utf-8")
     entry.light_growing.unlink()
     page.evaluate(STAND, (half + 30.5) / 25)
-    expect(pane.locator(".absent")).to_be_hidden(timeout=15_000)
+    expect(pane.locator(".absent")).to_be_hidden()
     until(lambda: seen() == half + 30, 20, "the whole copy's frame")
 
 

@@ -45,7 +45,7 @@ def vesk(settings, tmp_path):
         started.append(process)
         if not wait:
             return process
-        out, err = process.communicate(timeout=60)
+        out, err = process.communicate(timeout=300)
         return process.returncode, out, err
 
     yield run
@@ -95,7 +95,7 @@ def test_serve_is_seen_by_status_works_mends_itself_and_ends_by_stop(vesk, db, s
     assert after["worker-1"] == before["worker-1"]
     code, out, _ = vesk("stop")
     assert (code, out) == (0, "serve ended\n")
-    assert serving.wait(20) == 0
+    assert serving.wait(120) == 0
     assert vesk("status")[:2] == (3, "Nothing runs.\n")
     assert vesk("stop")[:2] == (0, "Nothing ran.\n")
     assert not any(Path(f"/proc/{number}").exists() for number in after.values())
@@ -106,7 +106,7 @@ def test_workers_alone_run_and_end_when_told(vesk, tmp_path):
     assert "1 workers run" in working.stdout.readline()
     until((tmp_path / "own" / "logs" / "worker-1.log").exists, 20)
     working.send_signal(signal.SIGINT)
-    assert working.wait(20) == 0
+    assert working.wait(120) == 0
 
 
 @pytest.mark.parametrize(
