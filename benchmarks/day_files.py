@@ -131,6 +131,15 @@ DAYS = (
         "files of a run restart at zero", (camera("A"), camera("E", split_s=8.0, header="zero"), recorder()),
         names=lambda tag, take, _slate: f"clip{10 * take:04}.mov" if tag == "E" else "",
     ),
+    HardDay(
+        "parts numbered before their clip", (camera("A"), camera("E", split_s=8.0, **NONE), recorder()),
+        names=lambda tag, take, _slate: f"XA01{41 + take:04}.mov" if tag == "E" else "",
+    ),
+    HardDay(
+        "a mix, a file a track and a lower copy of a take, no timecode",
+        (camera("A"), camera("B"), recorder(channels=("boom", "lav"), mixed=True, **NONE)),
+        names=lambda tag, take, _slate: f"270321_{take:03}.wav" if tag == "S1" else "",
+    ),
     HardDay("a camera's timecode counts while it records", (camera("A", **REC_RUN), camera("B"), recorder())),
     HardDay("all timecode counts while it records", (camera("A", **REC_RUN), recorder(**REC_RUN))),
     HardDay("48 048 Hz labelled 48 000", (camera("A"), recorder(ppm=1000.0))),

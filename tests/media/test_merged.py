@@ -71,6 +71,8 @@ def sound(**more):
 
 
 def test_facts_of_a_set_count_channels_and_say_which_end_early():
+    named = merge_facts([sound(channels=2), sound(track_names=("boom",)), sound()], SET, ["T", "T_Tr1", "T_Tr2"])
+    assert named.track_names == ("mix left", "mix right", "boom", "Tr2")
     facts = merge_facts([sound(track_names=("mix",)), sound(samples=24_000), sound()], SET)
     assert (facts.channels, facts.samples, facts.duration) == (3, 48_000, 1)
     assert facts.track_names == ("mix", "track 2", "track 3")

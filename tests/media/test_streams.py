@@ -214,6 +214,36 @@ def test_a_damaged_packet_is_a_hole_and_what_comes_after_lies_where_it_did(tmp_p
         list(movie_sound.sound_blocks(broken))
 
 
+def test_of_several_sound_tracks_one_that_cannot_be_decoded_costs_only_itself(tmp_path):
+    path = tmp_path / "two.mov"
+    make(path, [click(2, CLICK), click(2, CLICK)], container="mov", codec="aac")
+    whole = path.read_bytes()
+    with av.open(str(path)) as opened:
+        places = [(packet.pos, packet.size) for packet in opened.demux(audio=0) if packet.size]
+    data = bytearray(whole)
+    for pos, size in places:
+        data[pos : pos + size] = b"\xff" * size
+    path.write_bytes(data)
+    holes = []
+    sound = np.concatenate(list(movie_sound.sound_blocks(path, holes.append)))
+    assert sound.shape[1] == 2
+    assert not sound[:, 0].any()
+    assert int(np.argmax(sound[:, 1])) - 12 == pytest.approx(CLICK, abs=3)
+    assert [(one.at_s, one.seconds) for one in holes] == [(0.0, pytest.approx(2, abs=0.05))]
+    # A coder that nobody here knows.
+    data = bytearray(whole)
+    entry = data.rindex(b"stsd") + 16
+    data[entry : entry + 4] = b"nobo"
+    told = data.index(b"esds", entry)
+    data[told : told + 4] = b"nobo"
+    path.write_bytes(data)
+    facts = probe.read_facts(path)
+    assert facts.channels == 1
+    assert "1 of its sound tracks cannot be decoded here: they are left out" in facts.remarks
+    sound = np.concatenate(list(movie_sound.sound_blocks(path)))
+    assert int(np.argmax(sound[:, 0])) - 12 == pytest.approx(CLICK, abs=3)
+
+
 def put_cover(made):
     """Put a picture into a file of sound, as a record has one."""
     cover = made.add_stream("mjpeg", rate=25)

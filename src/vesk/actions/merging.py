@@ -5,6 +5,7 @@ from __future__ import annotations
 from collections.abc import Mapping
 from fractions import Fraction
 from itertools import pairwise
+from pathlib import Path
 
 from natsort import natsorted
 from sqlmodel import Session
@@ -24,7 +25,7 @@ from vesk.store.tables import Day, Recording
 
 
 def merge_day(session: Session, settings: Settings, day: Day) -> list[Recording]:
-    """Make the mono sets and the runs that a day's files show; returns what is new and has to be listened to."""
+    """Make the sets and the runs that a day's files show; returns what is new and has to be listened to."""
     made: list[Recording] = []
     filed, rows = _files(session, day)
     for how in (SET, RUN):
@@ -191,7 +192,7 @@ def _make(session: Session, day: Day, rows: list[Recording], how: Together, *, w
 
 
 def _describe(row: Recording, members: list[Recording]) -> None:
-    facts = merge_facts([facts_of(one) for one in members], row.merged or RUN)
+    facts = merge_facts([facts_of(one) for one in members], row.merged or RUN, [Path(one.name).stem for one in members])
     row.kind, row.duration, row.facts = facts.kind, facts.duration, facts
     row.members = [one.id for one in members]
     row.size, row.modified_ns = sum(one.size for one in members), max(one.modified_ns for one in members)

@@ -194,7 +194,7 @@ def merge(members: Sequence[Located], how: Together, cache_folder: Path) -> Loca
     RefusedError
         If they cannot be one recording.
     """
-    facts = merged.merge_facts([one.facts for one in members], how)
+    facts = merged.merge_facts([one.facts for one in members], how, [one.path.stem for one in members])
     content = merged.merged_content([one.entry.folder.name for one in members], how)
     return Located(members[0].path, facts, cache.entry_of(cache_folder, content), tuple(members), how, members[0].root)
 

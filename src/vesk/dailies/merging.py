@@ -1,4 +1,4 @@
-"""Which of a day's files are one recording: mono sets, and runs of parts; looked at with their sound."""
+"""Which of a day's files are one recording: sets of tracks, and runs of parts; looked at with their sound."""
 
 from __future__ import annotations
 
@@ -31,7 +31,7 @@ class Merged:
 
 
 def sets_among(filed: Sequence[Filed], apart: Collection[tuple[str, str]] = ()) -> list[Merged]:
-    """Return the mono sets of a day, but for any that a person took apart."""
+    """Return the sets of a day, but for any that a person took apart."""
     found = [Merged(one.keys, SET, one.reason) for one in find_sets(filed)]
     return [one for one in found if not any(pair in apart for pair in zip(one.keys[:-1], one.keys[1:], strict=True))]
 

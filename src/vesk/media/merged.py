@@ -14,6 +14,7 @@ from numpy.typing import NDArray
 
 from vesk.core.errors import RefusedError
 from vesk.core.facts import Facts
+from vesk.core.intake.sets import part_of
 from vesk.core.kinds import PICTURE, RUN, SET, Together
 from vesk.media.checksum import UNREAD, WHOLE, is_whole
 from vesk.media.sound import Samples
@@ -24,7 +25,7 @@ _ALIKE = {
 }
 
 
-def merge_facts(members: Sequence[Facts], how: Together) -> Facts:
+def merge_facts(members: Sequence[Facts], how: Together, stems: Sequence[str] = ()) -> Facts:
     """Return what is known of files taken together.
 
     Parameters
@@ -32,6 +33,8 @@ def merge_facts(members: Sequence[Facts], how: Together) -> Facts:
     members : sequence of Facts
         In order: of time for a `RUN`, of channels for a `SET`.
     how : Together
+    stems : sequence of str
+        Their names without endings: a channel that has no name is called after what its file says it is of the take.
 
     Raises
     ------
@@ -70,9 +73,12 @@ def merge_facts(members: Sequence[Facts], how: Together) -> Facts:
         gone = float(Fraction(longest - shortest, first.sample_rate))
         remarks += (f"{len(short)} of {len(members)} tracks end up to {gone:.2f} s early and are silent from there",)
     names: list[str] = []
+    parts = [part_of(stem) for stem in stems]
     for number, one in enumerate(members, start=1):
-        own = len(one.track_names) == one.channels
-        names += one.track_names if own else [f"track {number}"] * one.channels
+        called = (parts[number - 1] or "mix") if any(parts) else f"track {number}"
+        ears = {1: [""], 2: [" left", " right"]}.get(one.channels, [f" {n + 1}" for n in range(one.channels)])
+        each = [called + ear for ear in ears]
+        names += one.track_names if len(one.track_names) == one.channels else each
     return replace(
         first,
         duration=Fraction(longest, first.sample_rate),

@@ -70,6 +70,8 @@ def read_facts(path: Path) -> Facts:
         odd: tuple[str, ...] = ()
         if others:
             odd = (f"{others} of its sound tracks have another sample rate: they are left out",)
+        if strange := sum(1 for one in container.streams.audio if not one.codec_context):
+            odd += (f"{strange} of its sound tracks cannot be decoded here: they are left out",)
         if video is None:
             values.update(_label_of_sound(path, container, sound[0]))
             if not values["sound_codec"].startswith(EXACT_CODERS):

@@ -57,10 +57,16 @@ def sound_blocks(path: Path, on_hole: Callable[[HeardHole], None] = _unheard) ->
         tracks = {stream.index: _Track(stream, origin, longest_s, on_hole) for stream in streams}
         for packet in container.demux(streams):
             tracks[packet.stream.index].take(packet)
-            while min(track.ready for track in tracks.values()) >= _CHUNK:
+            while min((track.ready for track in tracks.values() if not track.lost), default=0) >= _CHUNK:
                 yield np.concatenate([track.give(_CHUNK) for track in tracks.values()], axis=1)
         for track in tracks.values():
             track.end()
+        if all(track.lost for track in tracks.values()):
+            raise av.error.InvalidDataError(0, "none of its sound can be decoded")
+        ends = max(track.at for track in tracks.values())
+        for track in tracks.values():
+            if track.lost:  # of several: the others are heard, and this one is said to be silent
+                on_hole(HeardHole(track.at / track.rate, (ends - track.at) / track.rate))
         # A stream that ends sooner than another is silent from there on.
         while rest := max(track.ready for track in tracks.values()):
             yield np.concatenate([track.give(min(rest, _CHUNK)) for track in tracks.values()], axis=1)
@@ -91,11 +97,11 @@ class _Track:
 
     def __init__(self, stream: Any, origin: Fraction, longest_s: float, on_hole: Callable[[HeardHole], None]) -> None:
         self._stream, self._origin, self._on_hole = stream, origin, on_hole
-        self._rate, self._channels = int(stream.rate), int(stream.codec_context.channels)
+        self.rate, self._channels = int(stream.rate), int(stream.codec_context.channels)
         self._resampler = av.AudioResampler(format="flt", layout=stream.codec_context.layout, rate=stream.rate)
         self._ticks = float(stream.time_base * stream.rate)  # samples a tick of its stamps lasts
-        self._near = _HOLE_S * self._rate + self._ticks
-        self._longest = longest_s * self._rate
+        self._near = _HOLE_S * self.rate + self._ticks
+        self._longest = longest_s * self.rate
         self._silence = np.zeros((1, self._channels), np.float32)
         self._held: deque[NDArray[np.float32]] = deque()
         self._stamped: float | None = None  # of the next sample by those before, in samples; None before the first
@@ -105,24 +111,26 @@ class _Track:
         self._pace, self._due = 0.0, 0.0  # samples a frame by which they creep; not followed yet
         self._cut = 0  # samples still to be left out
         self._packets, self._damaged = 0, 0
-        self._at = 0  # where the next sample lies, from frame 0 of the picture on
+        self.at = 0  # where the next sample lies, from frame 0 of the picture on
         self.ready = 0
+        self.lost = False  # most of it cannot be decoded
 
     def take(self, packet: Any) -> None:
         """Decode a packet; the last one, without data, brings what the coder held back.
 
         One that is damaged is a hole, which the stamp of the next one tells; where most are, nothing is to be had.
         """
+        if self.lost:
+            return
         self._packets += 1
         try:
             frames = packet.decode()
         except av.error.FFmpegError:
             self._damaged += 1
-            if self._damaged > _FEW and 2 * self._damaged > self._packets:
-                raise
+            self.lost = self._damaged > _FEW and 2 * self._damaged > self._packets
             return
         for frame in frames:
-            same = (frame.rate, frame.layout.nb_channels) == (self._rate, self._channels)
+            same = (frame.rate, frame.layout.nb_channels) == (self.rate, self._channels)
             if same and frame.format.name in _FULL:
                 self._lay(frame.pts, _samples(frame, self._channels))
                 continue
@@ -132,14 +140,13 @@ class _Track:
 
     def end(self) -> None:
         """Lay what waited for a next frame."""
-        if self._damaged and self._stamped is None:
-            raise av.error.InvalidDataError(0, "none of its sound can be decoded")
+        self.lost |= bool(self._damaged) and self._stamped is None
         if self._odd is not None:
             self._go_on(*self._odd)
 
     def _begin(self, pts: int) -> float:
         """Put silence where the stream begins late, leave out what it begins early; return what it is stamped with."""
-        late = round((pts * self._stream.time_base - self._origin) * self._rate)
+        late = round((pts * self._stream.time_base - self._origin) * self.rate)
         self._pass(late if abs(late) < self._longest else 0)
         return pts * self._ticks
 
@@ -170,9 +177,9 @@ class _Track:
 
     def _crept(self, late: float, block: NDArray[np.float32]) -> NDArray[np.float32]:
         """Return a frame with a sample more or less where its stamps creep; a control loop of second order."""
-        lasts_s = block.shape[0] / self._rate
+        lasts_s = block.shape[0] / self.rate
         self._usual += min(1.0, lasts_s / _USUAL_S) * (late - self._usual)
-        self._creeps |= abs(self._usual) > _CREPT_S * self._rate
+        self._creeps |= abs(self._usual) > _CREPT_S * self.rate
         if not self._creeps:
             return block
         share = min(0.5, lasts_s / _FOLLOWED_S)
@@ -189,7 +196,7 @@ class _Track:
         """Lay a frame that much later than the sound before it ends, samples; below 0, without what overlaps."""
         lost = round(late / block.shape[0]) * block.shape[0]
         samples = lost if abs(late - lost) <= self._ticks else round(late)  # stamps are rounded, packets lost are whole
-        self._on_hole(HeardHole(self._at / self._rate, samples / self._rate))
+        self._on_hole(HeardHole(self.at / self.rate, samples / self.rate))
         self._pass(samples)
         self._add(block)
 
@@ -206,7 +213,7 @@ class _Track:
             block, self._cut = block[gone:], self._cut - gone
         self._held.append(block)
         self.ready += block.shape[0]
-        self._at += block.shape[0]
+        self.at += block.shape[0]
 
     def give(self, count: int) -> NDArray[np.float32]:
         """Hand over the next `count` samples, silent where there are no more."""

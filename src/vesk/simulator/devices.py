@@ -160,9 +160,7 @@ def _parts(whole: Take) -> list[Take]:
     step = round(whole.device.split_s * rate)
     parts = []
     for number, skipped in enumerate(range(0, count, step)):
-        digits = re.search(r"\d*$", whole.path.stem)[0]  # type: ignore[index]
-        stem = whole.path.stem.removesuffix(digits)
-        name = f"{stem}{int(digits or 1) + number:0{len(digits)}d}{whole.path.suffix}"
+        name = f"{_name_of_part(whole.path.stem, number)}{whole.path.suffix}"
         begins = whole.begins + skipped / (rate * whole.clock)
         label = whole.label
         if label is not None and whole.device.header != "zero":
@@ -174,6 +172,13 @@ def _parts(whole: Take) -> list[Take]:
         )  # fmt: skip
         parts.append(part)
     return parts
+
+
+def _name_of_part(stem: str, number: int) -> str:
+    if before := re.fullmatch(r"(\D+)01(\d{4})", stem):  # as some cameras do: the part, then the clip
+        return f"{before[1]}{1 + number:02d}{before[2]}"
+    digits = re.search(r"\d*$", stem)[0]  # type: ignore[index]
+    return f"{stem.removesuffix(digits)}{int(digits or 1) + number:0{len(digits)}d}"
 
 
 def _take(scenario: Scenario, shot: Shot, rolling: Rolling, device: Device, number: int, out: Path) -> Take:

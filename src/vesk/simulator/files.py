@@ -80,13 +80,20 @@ def write_recording(
 
 def _write_sound(take: Take, scenario: Scenario, sound: NDArray[np.float32]) -> None:
     device = take.device
-    if not device.mono:
+    if device.mixed:
+        mix = np.repeat(sound.mean(axis=1, keepdims=True, dtype=np.float32), 2, axis=1).astype(np.float32)
+        _write_wave(take.path, take, scenario, mix, ("mix", "mix"))
+        _write_wave(take.path.with_stem(f"{take.path.stem}_D"), take, scenario, mix * np.float32(0.25), ("mix", "mix"))
+        for number, name in enumerate(device.channels):
+            path = take.path.with_stem(f"{take.path.stem}_Tr{number + 1}")
+            _write_wave(path, take, scenario, sound[:, number : number + 1], (name,))
+    elif not device.mono:
         _write_wave(take.path, take, scenario, sound, device.channels)
-        return
-    for number, name in enumerate(device.channels):
-        path = take.path.with_stem(f"{take.path.stem}_{number + 1}")
-        track = (str(number + 1), str(len(device.channels)))
-        _write_wave(path, take, scenario, sound[:, number : number + 1], (name,), track=track)
+    else:
+        for number, name in enumerate(device.channels):
+            path = take.path.with_stem(f"{take.path.stem}_{number + 1}")
+            track = (str(number + 1), str(len(device.channels)))
+            _write_wave(path, take, scenario, sound[:, number : number + 1], (name,), track=track)
 
 
 def _write_wave(

@@ -5,8 +5,9 @@ from fractions import Fraction
 
 import pytest
 
+from vesk.core.intake.counting import Names
 from vesk.core.intake.filed import Filed
-from vesk.core.intake.runs import Signs, counts_on, find_joints, find_runs
+from vesk.core.intake.runs import Signs, find_joints, find_runs
 from vesk.core.intake.sets import find_sets
 from vesk.core.kinds import Kind
 
@@ -118,10 +119,23 @@ def test_what_a_person_took_apart_stays_so():
 
 
 def test_names_count_on_over_nines_and_letters():
+    counts_on = Names([]).count_on
     assert counts_on("A_0009", "A_0010")
     assert counts_on("12a", "12b")
+    assert counts_on("REC_0042", "REC_0042_0001")
     assert not counts_on("A1_take2", "A2_take2")
     assert not counts_on("clip", "clip")
+
+
+def test_parts_that_are_numbered_before_their_clip_are_its_run_and_the_next_clip_is_not():
+    stems = ("XA010042", "XA010043", "XA020042", "XA020043", "XA030042", "XA010044")
+    files = [part(0, name=f"{stem}.mov") for stem in stems]
+    assert sorted(runs(files)) == [("XA010042.mov", "XA020042.mov", "XA030042.mov"), ("XA010043.mov", "XA020043.mov")]
+    first_without = Names(["XAVE0042", "XA010042", "XA020042", "XAVE0043"])
+    assert first_without.count_on("XAVE0042", "XA010042")
+    assert not first_without.count_on("XAVE0042", "XAVE0043")
+    # A plain counter of six digits has no part of every clip.
+    assert Names(["XA019999", "XA020000", "XA020001"]).count_on("XA019999", "XA020000")
 
 
 def track(name, *, channels=1, header=HOUR, samples=480_000, **more):
@@ -145,6 +159,20 @@ def test_tracks_of_one_take_are_a_set_in_their_order():
 def test_a_family_by_ixml_needs_no_name():
     files = [track(f"{word}.wav", family="F1", family_index=str(n)) for n, word in ((2, "aa"), (1, "zz"))]
     assert [one.keys for one in find_sets(files)] == [("zz.wav", "aa.wav")]
+
+
+def test_a_mix_its_tracks_and_a_lower_copy_of_a_take_are_a_set_without_a_label():
+    take = {"header": None, "samples": 960_123}
+    names = ("270319_004_Tr2.WAV", "270319_004_D.WAV", "270319_004_Tr1.WAV", "270319_004.WAV")
+    files = [track(name, channels=1 if "Tr" in name else 2, **take) for name in names]
+    others = [track("270319_005.WAV", **take), track("270319_006_Tr1.WAV", **take), track("270319_007_D.WAV", **take)]
+    [found] = find_sets([*files, *others])
+    assert found.keys == tuple(names[n] for n in (3, 2, 0, 1))
+    assert "same label" not in found.reason
+    # One that is a sample longer is no track of it; nor are parts that a limit cut to one length.
+    longer = [track("T_LR.wav", channels=2, **take), track("T_Tr1.wav", header=None, samples=960_124)]
+    assert find_sets(longer) == []
+    assert find_sets([track(f"270319_004_000{n}.WAV", channels=2, **take) for n in (1, 2)]) == []
 
 
 def test_takes_that_only_look_like_tracks_are_no_set():

@@ -6,7 +6,6 @@ measured on 1 440 made joints of each kind; the others are estimates of how ofte
 
 from __future__ import annotations
 
-import re
 from bisect import bisect_left, bisect_right
 from collections import Counter
 from collections.abc import Collection, Iterable, Iterator, Mapping, Sequence
@@ -15,13 +14,11 @@ from fractions import Fraction
 from itertools import pairwise
 from typing import Any
 
-from natsort import natsorted
-
+from vesk.core.intake.counting import Names
 from vesk.core.intake.filed import Filed
 from vesk.core.kinds import NONE
 from vesk.core.wording import duration
 
-_LAST_NUMBER = re.compile(r"(.*?)(\d+)(\D*)", re.DOTALL)  # what stands before, the number, what follows
 _SIZES = (2**31, 4_000_000_000, 2**32)  # bytes that file systems and formats end at
 _MINUTES = (1, 2, 3, 4, 5, 10, 12, 15, 20, 25, 30, 60)
 _NEAR = 0.03  # of a size limit: files end at a whole group of frames before it
@@ -107,10 +104,11 @@ def find_joints(recordings: Iterable[Filed]) -> list[Joint]:
         groups.setdefault(form, []).append(one)
     found = []
     for own in groups.values():
-        limits, ready = _Limits(own), []
-        for one, after in _neighbours(own):
+        limits, names, ready = _Limits(own), Names(one.stem for one in own), []
+        for one, after in _neighbours(own, names):
             full, known = limits(one, after)
-            ready.append(Joint(one.key, after.key, counts_on(one.stem, after.stem), _meets(one, after), full, known))
+            numbered = names.count_on(one.stem, after.stem)
+            ready.append(Joint(one.key, after.key, numbered, _meets(one, after), full, known))
         still = _stands_still(ready)
         found += [
             replace(joint, stands_still=still)
@@ -208,37 +206,15 @@ def _why(joint: Joint, signs: Signs) -> str:
     return ", ".join(said)
 
 
-def _neighbours(own: list[Filed]) -> Iterator[tuple[Filed, Filed]]:
+def _neighbours(own: list[Filed], names: Names) -> Iterator[tuple[Filed, Filed]]:
     """Yield each file with the next by name, and with the next by start where that is another."""
-    by_name = natsorted(own, key=lambda one: one.stem)
+    by_name = sorted(own, key=lambda one: names.place(one.stem))
     by_start = sorted((one for one in own if one.start is not None), key=lambda one: (one.start or 0, one.path))
     seen = set()
     for one, after in [*pairwise(by_name), *pairwise(by_start)]:
         if (one.key, after.key) not in seen:
             seen.add((one.key, after.key))
             yield one, after
-
-
-def counts_on(stem: str, after: str) -> bool:
-    """Say whether a name is the next of another: its last number, or its last letter, one on.
-
-    Parameters
-    ----------
-    stem : str
-        File name without its ending.
-    after : str
-        That of the other file.
-
-    Examples
-    --------
-    >>> counts_on("clip0017", "clip0018"), counts_on("37_01a", "37_01b"), counts_on("clip0017", "clip0019")
-    (True, True, False)
-    """
-    one, other = _LAST_NUMBER.fullmatch(stem), _LAST_NUMBER.fullmatch(after)
-    if one and other and (one[1], one[3]) == (other[1], other[3]):
-        return int(other[2]) == int(one[2]) + 1
-    lettered = stem[:-1] == after[:-1] and stem[-1:].isalpha() and after[-1:].isalpha()
-    return lettered and ord(after[-1]) == ord(stem[-1]) + 1
 
 
 def _meets(one: Filed, after: Filed) -> bool | None:
