@@ -19,7 +19,7 @@ from vesk.dailies.conforming import conform
 from vesk.dailies.folder import walk_folder
 from vesk.dailies.located import locate, merge
 from vesk.dailies.searching import gap_between
-from vesk.store import days, overrides, pairings, recordings, sync_points, turnovers
+from vesk.store import days, journal, overrides, pairings, recordings, sync_points, turnovers
 from vesk.web import create_app
 
 DEVICES = """
@@ -216,6 +216,26 @@ def test_a_pairing_of_a_part_rests_while_the_run_stands(db, settings, day):
     assert not pairings.is_standing(db, one.id)
     merging.take_apart(db, settings, run.id, version=run.version)
     assert pairing_status.of_pairing(db, one.id).state == "corrected"
+
+
+def test_files_that_a_person_decided_about_are_not_taken_together_by_what_is_found_later(db, settings, day):
+    """A card that comes in two halves, an edition that knows more: neither lets a check rest."""
+    run = the(db, day, "REC0007-0009.wav")
+    merging.take_apart(db, settings, run.id, version=run.version)
+    first, picture = the(db, day, "REC0007.wav"), the(db, day, "A009_001.mov")
+    found = pairing.pair_by_sound(db, settings, picture.id, lambda _d, _t: True)
+    one = next(pair for pair in found if pair.sound_id == first.id)
+    db.delete(run)  # as if nobody had ever taken them together
+    db.flush()
+    correct.set_own(db, settings, one.id, version=one.version, slip=Fraction(3, 1000), ppm=Fraction(0))
+    for _ in range(2):
+        assert merging.merge_day(db, settings, day) == []
+    assert pairing_status.of_pairing(db, one.id).state == "corrected"
+    lines = [line.what for line in journal.of_day(db, day.id) if line.what.startswith("left REC0007.wav")]
+    assert len(lines) == 1
+    assert "takes of REC0007.wav are corrected or checked" in lines[0]
+    correct.undo(db, settings, one.id, version=one.version)
+    assert [row.name for row in merging.merge_day(db, settings, day)] == ["REC0007-0009.wav"]
 
 
 def test_a_part_that_vanishes_takes_the_run_with_it_and_brings_it_back(db, settings, day, tmp_path):

@@ -19,7 +19,7 @@ from vesk.core.kinds import RUN, SET, Together
 from vesk.dailies import merging
 from vesk.media.merged import merge_facts, merged_content
 from vesk.settings import VESK, Settings
-from vesk.store import changes, journal, overrides, recordings
+from vesk.store import changes, journal, overrides, pairings, recordings
 from vesk.store.recordings import APART, READY
 from vesk.store.tables import Day, Recording
 
@@ -47,11 +47,25 @@ def merge_day(session: Session, settings: Settings, day: Day) -> list[Recording]
             stands = all(int(key) in rows for key in one.keys) and not apart.intersection(pairwise(one.keys))
             if not stands or (how == RUN and any(rows[int(key)].content != contents[key] for key in one.keys)):
                 continue  # somebody decided otherwise meanwhile
+            names = {number: rows[number].name for number in map(int, one.keys)}
+            if decided := pairings.decided_with(session, names):
+                _leave(session, day, list(names.values()), [names[number] for number in sorted(decided)], one.why)
+                continue
             row = _make(session, day, [rows[int(key)] for key in one.keys], how, why=one.why, by=VESK)
             made.append(row)
             what = f"took {len(one.keys)} files together as {_words(how)} {row.name}: {one.why}"
             journal.note(session, day_id=day.id, by=VESK, what=what)
     return made
+
+
+def _leave(session: Session, day: Day, names: list[str], decided: list[str], why: str) -> None:
+    """Say once that files which look like one recording stay as they are: what a person decided stands above it."""
+    what = (
+        f"left {', '.join(names)} as they are, though they look like one recording ({why}): takes of "
+        f"{', '.join(decided)} are corrected or checked. To take them together, tick them on Intake"
+    )
+    if not journal.says(session, day.id, what):
+        journal.note(session, day_id=day.id, by=VESK, what=what)
 
 
 def _files(session: Session, day: Day) -> tuple[list[Filed], dict[int, Recording]]:

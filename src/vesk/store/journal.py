@@ -42,6 +42,12 @@ def note(session: Session, *, day_id: int, by: str, what: str, pairing_id: int |
     session.add(JournalRow(day_id=day_id, by=by, what=what, pairing_id=pairing_id, act=act, entry=entry, undoes=undoes))
 
 
+def says(session: Session, day_id: int, what: str) -> bool:
+    """Say whether a line of a day says just this."""
+    query = select(JournalRow.id).where(JournalRow.day_id == day_id, JournalRow.what == what)
+    return session.exec(query.limit(1)).first() is not None
+
+
 def of_day(
     session: Session, day_id: int, asked: Asked | None = None, *, most: int = 500, before: int = 0
 ) -> list[JournalRow]:

@@ -155,6 +155,16 @@ def standing_checks(session: Session, pairing_ids: list[int]) -> dict[int, Check
     return _standing(session, CheckRow, col(CheckRow.pairing_id).in_(pairing_ids))
 
 
+def decided_with(session: Session, recording_ids: Collection[int]) -> set[int]:
+    """Return which of some recordings have a take that is corrected or checked."""
+    both = select(Pairing.id, Pairing.picture_id, Pairing.sound_id).where(
+        col(Pairing.picture_id).in_(recording_ids) | col(Pairing.sound_id).in_(recording_ids)
+    )
+    pairs = {number: {picture, sound} for number, picture, sound in session.exec(both)}
+    decided = {*standing_corrections(session, list(pairs)), *standing_checks(session, list(pairs))}
+    return set().union(*(pairs[number] for number in decided)) & set(recording_ids)
+
+
 def standing_corrections_of_day(session: Session, day_id: int) -> dict[int, CorrectionRow]:
     """Return the same for all pairings a day ever had."""
     return _standing(session, CorrectionRow, col(CorrectionRow.pairing_id).in_(_ever(day_id)))
