@@ -27,7 +27,7 @@ _LEAST_STAMPS, _ON_A_FRAME, _MOST = 12, 0.2, 0.97  # frames; of a frame; share o
 _CUT_S = 2  # by which a picture may end before its file does
 _MOST_LOST = 4  # times as many frames as there are: beyond, stamps are nonsense
 # A playlist named like a movie would have other files opened, or addresses asked: neither kind is read.
-_FORMATS = "mov,mp4,m4a,3gp,3g2,mj2,mxf,matroska,webm,avi,mpegts,mpeg,aac,mp3,ogg,flac,aiff,caf,wav,w64"
+_FORMATS = "mov,mp4,m4a,3gp,3g2,mj2,mxf,matroska,webm,avi,mpegts,mpeg,aac,mp3,ogg,flac,aiff,caf,wav,w64,asf,amr"
 _ONLY = {"protocol_whitelist": "file", "format_whitelist": _FORMATS}
 COPY_AGAIN = "Copy it again from the card, or set it aside."
 
@@ -100,6 +100,8 @@ def _sound_facts(path: Path, streams: list[Any]) -> dict[str, Any]:
     samples, stream = 0, streams[0]
     if stream.duration is not None and stream.time_base:
         samples = round(stream.duration * stream.time_base * stream.rate)
+    elif stream.container.duration:
+        samples = round(stream.container.duration / av.time_base * stream.rate)
     there_s = _cut_short(path, stream)
     if there_s is not None:
         samples = min(samples, round(there_s * stream.rate))

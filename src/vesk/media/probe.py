@@ -17,6 +17,7 @@ MOVIE_ENDINGS = {
 }  # fmt: skip
 SOUND_ENDINGS = {
     ".wav", ".bwf", ".rf64", ".w64", ".aif", ".aiff", ".flac", ".caf", ".m4a", ".aac", ".mp3", ".ogg", ".opus",
+    ".oga", ".mka", ".mp2", ".wma", ".amr",
 }  # fmt: skip
 BESIDE_ENDINGS = {".txt", ".csv", ".xml", ".pdf", ".toml", ".md", ".json", ".jpg", ".png"}
 EDITION = 2  # of what is read from files: one more wherever facts come out otherwise than before
@@ -45,8 +46,12 @@ def read_facts(path: Path) -> Facts:
         raise MediaError(path, "it is empty (0 bytes)", "Copy it again from the card.", Unusable.EMPTY)
     if path.suffix.lower() not in MOVIE_ENDINGS | SOUND_ENDINGS and start[:4] not in wave.FORMS:
         raise MediaError(path, "it is neither a movie nor a sound file", "It is left out.", Unusable.FOREIGN)
-    is_wave = start[:4] in wave.FORMS and start[8:12] == b"WAVE"
-    return replace(_wave_facts(path) if is_wave else movie.read_facts(path), read_by=EDITION)
+    try:
+        is_wave = start[:4] in wave.FORMS and start[8:12] == b"WAVE"
+        facts = _wave_facts(path) if is_wave else movie.read_facts(path)
+    except wave.CodedError:  # as small recorders write it: decoded first, like a movie's sound
+        facts = replace(movie.read_facts(path), container="coded wav")
+    return replace(facts, read_by=EDITION)
 
 
 def _wave_facts(path: Path) -> Facts:

@@ -93,6 +93,10 @@ class WaveHeader:
     cues: tuple[tuple[int, str], ...] = ()
 
 
+class CodedError(MediaError):
+    """A WAV whose sound is neither whole nor floating samples."""
+
+
 def read_header(path: Path) -> WaveHeader:
     """Read the chunks of a WAV or RF64 file without touching its samples.
 
@@ -113,7 +117,7 @@ def read_header(path: Path) -> WaveHeader:
     if kind == _EXTENSIBLE and len(fmt) >= 26:
         kind = struct.unpack("<H", fmt[24:26])[0]
     if kind not in {_PCM, _FLOAT} or not channels or not rate or not align:
-        raise MediaError(path, f"its sound is coded in a way (format {kind}) that is not read", "Bring it as PCM.")
+        raise CodedError(path, f"its sound is coded in a way (format {kind}) that is not read", "Bring it as PCM.")
     return WaveHeader(
         sample_rate=rate,
         channels=channels,
