@@ -294,6 +294,24 @@ def test_a_camera_file_with_sound_alone_is_a_sound_recording(tmp_path, name, con
     assert any("as its container says" in remark for remark in place.facts.remarks) == (codec in COMPRESSED)
 
 
+def test_a_file_of_sound_that_tells_no_length_is_as_long_as_its_packets(tmp_path):
+    path = tmp_path / "memo.mp3"
+    sound = 0.0005 * np.random.default_rng(1).normal(size=40 * FS)
+    sound[20 * FS :] *= 400  # its second half takes more room
+    with av.open(str(path), "w", options={"write_xing": "0"}) as made:
+        variable = {"compression_level": "7", "global_quality": "236", "flags": "+qscale"}
+        stream = made.add_stream("libmp3lame", rate=FS, layout="mono", options=variable)
+        for start in range(0, sound.size, 1152):
+            block = np.ascontiguousarray(sound[None, start : start + 1152], np.float32)
+            frame = av.AudioFrame.from_ndarray(block, format="fltp", layout="mono")
+            frame.sample_rate, frame.pts, frame.time_base = FS, start, Fraction(1, FS)
+            made.mux(stream.encode(frame))
+        made.mux(stream.encode(None))
+    with av.open(str(path)) as opened:
+        assert abs(opened.duration / 1e6 - 40) > 2  # as the library guesses
+    assert float(probe.read_facts(path).duration) == pytest.approx(40, abs=0.1)
+
+
 @pytest.mark.parametrize("count", [0, 31, 32 * 65_537 + 5, 32 * (1 << 17)])
 def test_peaks_written_as_sound_streams_by_hold_its_extremes_at_every_level(tmp_path, count):
     rng = np.random.default_rng(count)

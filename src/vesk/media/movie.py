@@ -29,6 +29,7 @@ _MOST_LOST = 4  # times as many frames as there are: beyond, stamps are nonsense
 # A playlist named like a movie would have other files opened, or addresses asked: neither kind is read.
 _FORMATS = "mov,mp4,m4a,3gp,3g2,mj2,mxf,matroska,webm,avi,mpegts,mpeg,aac,mp3,ogg,flac,aiff,caf,wav,w64,asf,amr"
 _ONLY = {"protocol_whitelist": "file", "format_whitelist": _FORMATS}
+_UNCOUNTED, _MORE_THAN_PADDING = {"mp3", "aac", "amr"}, 4 * 1152  # samples: what coders put before and after
 COPY_AGAIN = "Copy it again from the card, or set it aside."
 
 
@@ -102,6 +103,9 @@ def _sound_facts(path: Path, streams: list[Any]) -> dict[str, Any]:
         samples = round(stream.duration * stream.time_base * stream.rate)
     elif stream.container.duration:
         samples = round(stream.container.duration / av.time_base * stream.rate)
+    if stream.container.format.name in _UNCOUNTED:
+        counted = _by_packets(path)
+        samples = counted if abs(counted - samples) > _MORE_THAN_PADDING else samples
     there_s = _cut_short(path, stream)
     if there_s is not None:
         samples = min(samples, round(there_s * stream.rate))
@@ -117,6 +121,14 @@ def _sound_facts(path: Path, streams: list[Any]) -> dict[str, Any]:
         "samples": samples,
         "flaws": () if there_s is None else (Flaw.CUT_SHORT,),
     }
+
+
+def _by_packets(path: Path) -> int:
+    """Return how many samples the packets of a file of sound hold: one that tells no length is guessed by its size."""
+    with opened(path) as container:
+        stream = container.streams.audio[0]
+        ticks = sum(packet.duration or 0 for packet in container.demux(stream))
+        return round(float(ticks * stream.time_base * stream.rate))
 
 
 def _cut_short(path: Path, stream: Any) -> Fraction | None:
