@@ -236,6 +236,8 @@ def read_samples(file: BinaryIO, header: WaveHeader, start: int, count: int) -> 
         bytes_ = np.frombuffer(data[:whole], np.uint8).reshape(-1, 3)
         padded = np.concatenate([np.zeros((bytes_.shape[0], 1), np.uint8), bytes_], axis=1)
         flat = np.asarray(padded.reshape(-1).view("<i4") / 2**31, np.float32)
+    elif width == 1:  # eight bits alone count from the middle
+        flat = np.asarray(np.frombuffer(data[:whole], np.uint8) / 128.0 - 1.0, np.float32)
     else:
         flat = np.asarray(np.frombuffer(data[:whole], f"<i{width}") / 2 ** (8 * width - 1), np.float32)
     return np.asarray(flat.reshape(-1, header.channels), np.float32)
