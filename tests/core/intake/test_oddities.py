@@ -48,6 +48,7 @@ def test_a_clean_day_has_none():
         ("no timecode", "carries no timecode", [picture(start=None)]),
         ("starts at zero", "a counter from zero", [sound(start=Fraction(0))]),
         ("frame rate differs", "29.97 fps, the day at 25", [picture(fps=Fraction(30000, 1001))]),
+        ("no timecode", "S1: none of its 2 recordings carries", [sound(start=None), sound("31A_02.wav", None)]),
         ("sample rate differs", "44100 Hz", [sound(sample_rate=44_100)]),
         ("sample rate differs", "which no recorder uses", [sound(sample_rate=46_000)]),
         ("header and LTC disagree", "header is 1 h", [picture(header=TEN + 3600, ltc=TEN, clock="LTC")]),

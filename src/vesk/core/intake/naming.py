@@ -13,8 +13,8 @@ from vesk.core.errors import NamingError
 TOKENS = {
     "roll": r"[A-Z]{1,3}\d{1,4}",
     "clip": r"\d{3,6}",
-    "scene": r"\d+[A-Z]*|WT\d*|[A-Z]+\d+",
-    "slate": r"\d+[A-Z]*",
+    "scene": r"\d{1,4}[A-Z]*|WT\d*|[A-Z]+\d+",  # six digits and eight are a date
+    "slate": r"\d{1,4}[A-Z]*",
     "take": r"\d{1,3}",
     "part": r"[a-z]",
     "track": r"[A-Za-z][A-Za-z0-9 ]*|\d{1,2}",
@@ -63,7 +63,7 @@ def read_name(stem: str, patterns: Sequence[str] = DEFAULT_PATTERNS) -> dict[str
 
     Examples
     --------
-    >>> read_name("A006_003"), read_name("31A_02"), read_name("clip final")
+    >>> read_name("A006_003"), read_name("31A_02"), read_name("270319_004")
     ({'roll': 'A006', 'clip': '003'}, {'scene': '31A', 'take': '02'}, {})
     """
     for pattern in patterns:

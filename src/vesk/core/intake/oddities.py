@@ -23,6 +23,34 @@ _FLAWS = {
     Flaw.CUT_SHORT: "it ends before its header says: the copy was cut short, what is there is used",
     Flaw.COUNTED: "the header does not count its frames; they were counted",
 }
+_PAIRED = "It is paired by sound or slate; or enter where it starts."
+# What may hold of all that a device recorded: how grave it is, how it is told of one, of all, and what to do.
+_ALIKE = {
+    OddityKind.NO_TIMECODE: (
+        WRONG,
+        "it carries no timecode",
+        "none of its {count} recordings carries timecode",
+        _PAIRED,
+    ),
+    OddityKind.STARTS_AT_ZERO: (
+        WRONG,
+        "its timecode is a counter from zero, not a clock",
+        "the timecode of its {count} recordings is a counter from zero, not a clock",
+        _PAIRED,
+    ),
+    OddityKind.FRAME_RATE_DIFFERS: (
+        WRONG,
+        "its picture runs at {value}",
+        "its {count} pictures run at {value}",
+        "Ask the camera crew; it is measured at its own rate.",
+    ),
+    OddityKind.SAMPLE_RATE_DIFFERS: (
+        CARE,
+        "its sample rate is {value}",
+        "the sample rate of its {count} recordings is {value}",
+        "Compare its length with the sound report.",
+    ),
+}
 _EACH_TOLD = 8  # overlaps of a source; more are told together
 _MOST_HOLES = 5  # told of one recording
 _HALF_DAY_RATES = {44_100, 47_952, 48_000, 48_048, 96_000}
@@ -49,6 +77,8 @@ class Oddity:
     weight : Weight
     says, do : str
         What it is and means; what to do.
+    of : str
+        The source that it is told of as a whole; empty where it is told of recordings.
     """
 
     kind: OddityKind | Unusable
@@ -56,11 +86,12 @@ class Oddity:
     weight: Weight
     says: str
     do: str
+    of: str = ""
 
     @property
     def key(self) -> str:
-        """Names it from one intake to the next."""
-        return f"{self.kind}: {' + '.join(self.about) or self.says}"
+        """Names it from one intake to the next, whatever else of a source came in meanwhile."""
+        return f"{self.kind}: {self.of or ' + '.join(self.about) or self.says}"
 
 
 def find_oddities(
@@ -100,6 +131,7 @@ def find_oddities(
             )
             for flaw in one.flaws
         ]
+    found += _alike(recordings, day)
     found += _no_clocks(recordings)
     found += _hours([one for one in recordings if one.key not in off_speed], day)
     found += _doubled(recordings)
@@ -152,27 +184,6 @@ def _lost(one: Lost) -> Oddity:
 
 def _clock(one: Filed, day: FrameRate) -> Iterator[Oddity]:
     about = (one.key,)
-    if one.header is None and one.ltc is None:
-        yield Oddity(
-            OddityKind.NO_TIMECODE,
-            about,
-            WRONG,
-            f"{one.path}: it carries no timecode",
-            "It is paired by sound or slate; or enter where it starts.",
-        )
-    elif one.header == 0 and one.ltc is None:
-        yield Oddity(
-            OddityKind.STARTS_AT_ZERO,
-            about,
-            WRONG,
-            f"{one.path}: its timecode is a counter from zero, not a clock",
-            "It is paired by sound or slate; or enter where it starts.",
-        )
-    if one.kind == PICTURE and one.fps is not None and one.fps != day.fps:
-        says = f"{one.path}: its picture runs at {FrameRate(one.fps)} fps, the day at {day}"
-        yield Oddity(
-            OddityKind.FRAME_RATE_DIFFERS, about, WRONG, says, "Ask the camera crew; it is measured at its own rate."
-        )
     if one.header is not None and one.ltc is not None:
         apart = wrap_day(one.header - one.ltc, day.day)
         if abs(apart) > 2 / day.fps:
@@ -188,6 +199,35 @@ def _clock(one: Filed, day: FrameRate) -> Iterator[Oddity]:
         )
 
 
+def _alike(recordings: Sequence[Filed], day: FrameRate) -> Iterator[Oddity]:
+    """Tell what holds of recordings by what they are; of a device's, where it holds of all of them, once."""
+    made = Counter(one.source for one in recordings)
+    groups: dict[tuple[OddityKind, str, str], list[Filed]] = {}
+    for one in recordings:
+        for kind, value in _told_of(one, day):
+            groups.setdefault((kind, one.source, value), []).append(one)
+    for (kind, source, value), own in groups.items():
+        weight, single, every, do = _ALIKE[kind]
+        if len(own) == made[source] > 1:
+            says = f"{source}: {every.format(count=len(own), value=value)}"
+            yield Oddity(kind, tuple(one.key for one in own), weight, says, do, of=source)
+            continue
+        for one in own:
+            yield Oddity(kind, (one.key,), weight, f"{one.path}: {single.format(value=value)}", do)
+
+
+def _told_of(one: Filed, day: FrameRate) -> Iterator[tuple[OddityKind, str]]:
+    if one.header is None and one.ltc is None:
+        yield OddityKind.NO_TIMECODE, ""
+    elif one.header == 0 and one.ltc is None:
+        yield OddityKind.STARTS_AT_ZERO, ""
+    if one.kind == PICTURE and one.fps is not None and one.fps != day.fps:
+        yield OddityKind.FRAME_RATE_DIFFERS, f"{FrameRate(one.fps)} fps, the day at {day}"
+    if one.kind == "sound" and one.sample_rate not in {0, 48_000}:
+        odd = "" if one.sample_rate in _HALF_DAY_RATES else ", which no recorder uses"
+        yield OddityKind.SAMPLE_RATE_DIFFERS, f"{one.sample_rate} Hz{odd}; the others have 48000"
+
+
 def _no_clocks(recordings: Sequence[Filed]) -> Iterator[Oddity]:
     """Tell of a source whose timecode is trusted by nobody, all of its recordings at once."""
     by_source: dict[str, list[Filed]] = {}
@@ -197,15 +237,11 @@ def _no_clocks(recordings: Sequence[Filed]) -> Iterator[Oddity]:
     for source, own in sorted(by_source.items()):
         says = f"{source}: the timecode of {own[0].path if len(own) == 1 else f'{len(own)} recordings'} is no clock"
         do = "Paired by sound or slate. Under Sources stands why; trust it there if it is one."
-        yield Oddity(OddityKind.TIMECODE_IS_NO_CLOCK, tuple(one.key for one in own), CARE, says, do)
+        yield Oddity(OddityKind.TIMECODE_IS_NO_CLOCK, tuple(one.key for one in own), CARE, says, do, of=source)
 
 
 def _sound(one: Filed) -> Iterator[Oddity]:
     about = (one.key,)
-    if one.kind == "sound" and one.sample_rate not in {0, 48_000}:
-        odd = "" if one.sample_rate in _HALF_DAY_RATES else ", which no recorder uses"
-        says = f"{one.path}: its sample rate is {one.sample_rate} Hz{odd}; the others have 48000"
-        yield Oddity(OddityKind.SAMPLE_RATE_DIFFERS, about, CARE, says, "Compare its length with the sound report.")
     for at_s, seconds in one.holes[:_MOST_HOLES]:
         what = "stops for" if seconds > 0 else "overlaps itself by"
         says = f"{one.path}: by its own time stamps its sound {what} {abs(seconds):.3f} s at {at_s:.2f} s"
