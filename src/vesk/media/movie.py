@@ -103,7 +103,7 @@ def _sound_facts(path: Path, streams: list[Any]) -> dict[str, Any]:
         samples = round(stream.duration * stream.time_base * stream.rate)
     elif stream.container.duration:
         samples = round(stream.container.duration / av.time_base * stream.rate)
-    if stream.container.format.name in _UNCOUNTED:
+    if stream.container.format.name in _UNCOUNTED and stream.time_base:
         counted = _by_packets(path)
         samples = counted if abs(counted - samples) > _MORE_THAN_PADDING else samples
     there_s = _cut_short(path, stream)
