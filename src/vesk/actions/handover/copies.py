@@ -240,12 +240,13 @@ def _with_timecode(folder: Path, copy: Copy, place: Located, names: Names, go_on
     name = names.give(FOLDERS[Product.TIMECODE], scan.as_text(place.path.stem), ".wav", str(copy.row.id))
     reference = round(copy.start * facts.sample_rate)
     said = "its time reference by its LTC"
-    if place.path.suffix.lower() == ".wav":
+    ending = place.path.suffix[1:].upper()
+    if ending == "WAV" and not facts.coded:
         copy_wave(place.file, folder / name, time_reference=reference, silent=copy.silent, go_on=go_on)
     else:
         bext = wave.Bext(originator="Vesk", originator_reference=place.path.stem, time_reference=reference)
         _write_wave(folder / name, _read(place), copy.silent, facts, go_on, bext)
-        said += f"; as WAV, since {place.path.suffix[1:].upper()} holds none"
+        said += "; as PCM, since its sound is coded" if ending == "WAV" else f"; as WAV, since {ending} holds none"
     return Written(
         name, checksum.whole_hash(folder / name), facts.samples, facts.sample_rate, facts.channels, reference, said
     )
