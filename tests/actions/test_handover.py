@@ -431,16 +431,22 @@ def test_every_source_is_held_against_its_hash_before_anything_is_made(db, setti
     assert "31A_02.wav: it holds other bytes than were checked" in report_of(folder)["A006_002.mov"]["reason"]
 
 
-@pytest.mark.parametrize(("name", "made"), [("C001.mp4", "C001.mov"), ("S9.flac", "S9.wav")])
+@pytest.mark.parametrize(("name", "made"), [("C001.mp4", "C001.mov"), ("S9.flac", "S9.wav"), ("S8.wav", "S8.wav")])
 def test_what_cannot_hold_its_true_timecode_or_silence_goes_out_as_what_can(tmp_path, settings, name, made):
     source = tmp_path / name
     if name.endswith(".flac"):
         soundfile.write(source, np.random.default_rng(4).uniform(-0.5, 0.5, (48_000, 2)), 48_000, subtype="PCM_24")
+    elif name.endswith(".wav"):
+        noise = np.random.default_rng(4).uniform(-0.5, 0.5, (48_000, 2))
+        soundfile.write(source, noise, 48_000, subtype="IMA_ADPCM")
     else:
         movie(source, sound="aac", streams=(2,))
     facts, before = read_facts(source), source.read_bytes()
-    place = Located(source, facts, cache.entry_of(settings.cache, "d" * 32))
-    row = Recording(id=7, day_id=1, path=name, name=name, size=1, modified_ns=1, content="d" * 32, kind=facts.kind)
+    content = name.encode().hex().ljust(32, "d")
+    place = Located(source, facts, cache.entry_of(settings.cache, content))
+    if facts.coded:
+        place.ensure_heard()
+    row = Recording(id=7, day_id=1, path=name, name=name, size=1, modified_ns=1, content=content, kind=facts.kind)
     wanted = copies.Copy(row, Product.TIMECODE, "", "", Fraction(49_200) + Fraction(1, 5), (1,))
     package_folder = tmp_path / "package"
     written = copies.make(package_folder, wanted, place, products.Names(), lambda: True)
@@ -457,7 +463,9 @@ def test_what_cannot_hold_its_true_timecode_or_silence_goes_out_as_what_can(tmp_
         assert "which was coded together with its LTC" in written.remark
     else:
         assert read_facts(target).time_reference == 49_200 * 48_000 + 9600
-        assert "as WAV, since FLAC holds none" in written.remark
+        assert (
+            "as WAV, since FLAC holds none" if "flac" in name else "as PCM, since its sound is coded"
+        ) in written.remark
 
 
 def _sound_of(path):
