@@ -226,7 +226,7 @@ def test_who_waits_for_somebody_elses_lock_is_told_and_every_page_answers(app, d
         for thread in threads:
             thread.join(40)
     assert status == 200
-    assert took < 5
+    assert took < 25  # nor does it wait as long as they do, one after the other
     assert set(statuses) == {(503, True, "3")}
     assert pairings.standing_checks(db, [number]) == {}
     assert app.test_client().post(f"/bench/{number}/check", data={"version": version}).status_code == 200
