@@ -42,6 +42,14 @@ def test_a_clean_day_has_none():
     assert odd(picture(), sound(), picture("A006_002.mov", TEN + 60), sound("31A_02.wav", TEN + 58)) == []
 
 
+def test_what_was_meant_so_of_a_device_stays_so_for_more_of_the_same_and_for_nothing_else():
+    takes = [picture(f"A006_00{n}.mov", TEN + 60 * n, fps=Fraction(30)) for n in (1, 2, 3)]
+    keys = [[one.key for one in odd(*some)] for some in (takes[:2], takes)]
+    assert keys[0] == keys[1] == ["frame rate differs: A 30 fps, the day at 25"]
+    others = [replace(one, fps=Fraction(24)) for one in takes]
+    assert [one.key for one in odd(*others)] != keys[0]
+
+
 @pytest.mark.parametrize(
     ("kind", "says", "recordings"),
     [

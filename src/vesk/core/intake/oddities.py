@@ -78,7 +78,7 @@ class Oddity:
     says, do : str
         What it is and means; what to do.
     of : str
-        The source that it is told of as a whole; empty where it is told of recordings.
+        The source that it is told of as a whole, and as what; empty where it is told of recordings.
     """
 
     kind: OddityKind | Unusable
@@ -210,7 +210,7 @@ def _alike(recordings: Sequence[Filed], day: FrameRate) -> Iterator[Oddity]:
         weight, single, every, do = _ALIKE[kind]
         if len(own) == made[source] > 1:
             says = f"{source}: {every.format(count=len(own), value=value)}"
-            yield Oddity(kind, tuple(one.key for one in own), weight, says, do, of=source)
+            yield Oddity(kind, tuple(one.key for one in own), weight, says, do, of=f"{source} {value}".strip())
             continue
         for one in own:
             yield Oddity(kind, (one.key,), weight, f"{one.path}: {single.format(value=value)}", do)
