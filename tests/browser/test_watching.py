@@ -109,13 +109,11 @@ STAND = """async (at) => {
   document.getElementById('wave').dispatchEvent(new WheelEvent('wheel', { deltaY: 0, cancelable: true }));
   const panes = [...document.querySelectorAll('.pane')];
   const from = performance.now();
-  for (let same = 0, last = ''; same < 8 && performance.now() - from < 20000; ) {
+  // A seek may take long: it stands when every pane shows the very frame that is written under it.
+  const shows = (pane) => pane.matches('.away') ||
+    pane.querySelector('.number').textContent === `frame ${pane.querySelector('canvas').dataset.frame}`;
+  for (let same = 0; same < 8 && performance.now() - from < 20000; same = panes.every(shows) ? same + 1 : 0)
     await new Promise(requestAnimationFrame);
-    const shown = panes.map((pane) => pane.matches('.away') ? 'away' : pane.querySelector('canvas').dataset.frame);
-    const now = shown.join();
-    same = now === last && !shown.includes('') ? same + 1 : 0;
-    last = now;
-  }
 }"""
 COUNTER = """window.counter = (canvas) => {
   const data = canvas.getContext('2d').getImageData(4, 190, 97, 24).data;
