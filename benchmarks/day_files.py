@@ -140,6 +140,15 @@ DAYS = (
         (camera("A"), camera("B"), recorder(channels=("boom", "lav"), mixed=True, **NONE)),
         names=lambda tag, take, _slate: f"270321_{take:03}.wav" if tag == "S1" else "",
     ),
+    HardDay(
+        "cameras write their sound beside the picture",
+        (camera("A", mono=True), camera("B", mono=True, channels=("scratch", "scratch"), **NONE), recorder()),
+    ),
+    HardDay(
+        "the same in parts, no timecode",
+        (camera("A"), camera("E", mono=True, split_s=8.0, **NONE), recorder()),
+        names=lambda tag, take, _slate: f"clip{10 * take:04}.mov" if tag == "E" else "",
+    ),
     HardDay("a camera's timecode counts while it records", (camera("A", **REC_RUN), camera("B"), recorder())),
     HardDay("all timecode counts while it records", (camera("A", **REC_RUN), recorder(**REC_RUN))),
     HardDay("48 048 Hz labelled 48 000", (camera("A"), recorder(ppm=1000.0))),

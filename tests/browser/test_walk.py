@@ -164,7 +164,7 @@ def _bench(page: Page) -> None:
     settles(page, [error + 0.9 for error in before])
     expect(page.locator("#state")).to_contain_text("corrected")
     expect(page.locator(".history li")).to_have_count(1)
-    assert page.locator("#slip").input_value() == "0.9005"  # one sample is 1/1920 frame
+    expect(page.locator("#slip")).to_have_value("0.9005")  # one sample is 1/1920 frame
     # By dragging: half a frame of five across a window's width.
     box = page.locator("#window-middle .waves").bounding_box()
     x, y = box["x"] + box["width"] / 2, box["y"] + box["height"] * 0.75

@@ -13,19 +13,15 @@ from pathlib import Path
 
 from sqlmodel import Session
 
-from vesk.actions import returning
-from vesk.actions.facts import facts_of
+from vesk.actions.assigning import assign_sources
 from vesk.actions.folder_watch import growing
 from vesk.actions.known import known_of_day
 from vesk.core.errors import MediaError, RefusedError, StaleError, VeskError
 from vesk.core.facts import Facts
-from vesk.core.intake.devices import Proposed
-from vesk.core.intake.naming import DEFAULT_PATTERNS
 from vesk.core.kinds import NONE, PICTURE, SOUND, Unusable
 from vesk.core.progress import OnProgress, unwatched
 from vesk.core.timecode import FrameRate
 from vesk.core.tolerance import Tolerance
-from vesk.dailies.sources import hints_of, propose_sources, source_name
 from vesk.media import checksum, probe, scan
 from vesk.media.answering import within
 from vesk.media.guarded import guarded_each
@@ -142,7 +138,7 @@ def take_in(session: Session, settings: Settings, day: Day, on_progress: OnProgr
     copies = _compared(root, read, known, settings.cache)
     changes.hold(session, day_id)
     new = _lay_over(session, day, read, copies, whole=len(read) == len(found))
-    _assign_sources(session, day)
+    assign_sources(session, day)
     rows = recordings.files_of_day(session, day_id)
     ready = tuple(row.id for row in rows if row.state == "ready")
     result = TakenIn(ready, new, sum(r.state == "unreadable" for r in rows), sum(r.state == "vanished" for r in rows))
@@ -318,36 +314,3 @@ def told_slate(rows: Sequence[Recording]) -> tuple[str, str]:
         if row.told is not None and row.told.scene:
             return row.told.scene, row.told.take
     return "", ""
-
-
-def _assign_sources(session: Session, day: Day) -> None:
-    """Give every recording without a source one: that of its device, made if it is new."""
-    day_id = day.id
-    patterns = tuple(day.patterns) or DEFAULT_PATTERNS
-    rows = [row for row in recordings.files_of_day(session, day_id) if row.facts]
-    present = sorted(days.sources(session, day_id), key=lambda source: source.id)
-    known = [
-        Proposed(
-            source.folder,
-            source.kind,
-            [hints_of(row.path, facts_of(row), patterns) for row in rows if row.source_id == source.id],
-            source.tag,
-        )
-        for source in present
-    ]
-    fresh = [row for row in rows if row.source_id is None and row.state == "ready"]
-    given, proposed = propose_sources([(row.path, facts_of(row)) for row in fresh], patterns, known)
-    new = proposed[len(present) :]
-    known_elsewhere = returning.known_devices(session, day) if new else []
-    for number, one in enumerate(new, len(present)):
-        mine = [row for row, index in zip(fresh, given, strict=True) if index == number]
-        hints = [hints_of(row.path, facts_of(row), patterns) for row in mine]
-        before = returning.known_source(known_elsewhere, one.kind, one.tag, hints)
-        taken = {source.tag for source in present} | {other.tag for other in proposed if other is not one}
-        tag, name = one.tag, source_name(one.folder, one.kind)
-        if before is not None and before.tag not in taken:
-            tag, name = before.tag, before.name
-        made = days.make_source(session, day_id, tag=tag, name=name, kind=one.kind, folder=one.folder)
-        present.append(made)
-    for row, index in zip(fresh, given, strict=True):
-        row.source_id = present[index].id

@@ -10,16 +10,18 @@ from pathlib import Path
 from natsort import natsorted
 from sqlmodel import Session
 
+from vesk.actions.assigning import drop_empty, part_devices
 from vesk.actions.facts import facts_of
 from vesk.actions.known import known_of_day
 from vesk.actions.locating import located
 from vesk.core.errors import RefusedError, StaleError
 from vesk.core.intake.filed import Filed
-from vesk.core.kinds import RUN, SET, Together
+from vesk.core.kinds import PICTURE, RUN, SET, SOUND, Together
 from vesk.dailies import merging
+from vesk.dailies.sources import own_sounds_of
 from vesk.media.merged import merge_facts, merged_content
 from vesk.settings import VESK, Settings
-from vesk.store import changes, journal, overrides, pairings, recordings
+from vesk.store import changes, days, journal, overrides, pairings, recordings
 from vesk.store.recordings import APART, READY
 from vesk.store.tables import Day, Recording
 
@@ -27,6 +29,7 @@ from vesk.store.tables import Day, Recording
 def merge_day(session: Session, settings: Settings, day: Day) -> list[Recording]:
     """Make the sets and the runs that a day's files show; returns what is new and has to be listened to."""
     made: list[Recording] = []
+    _free_own_sounds(session, day)
     filed, rows = _files(session, day)
     for how in (SET, RUN):
         if made:
@@ -55,7 +58,35 @@ def merge_day(session: Session, settings: Settings, day: Day) -> list[Recording]
             made.append(row)
             what = f"took {len(one.keys)} files together as {_words(how)} {row.name}: {one.why}"
             journal.note(session, day_id=day.id, by=VESK, what=what)
+        if how == SET:
+            part_devices(session, day)  # what stays apart from its picture
     return made
+
+
+def _free_own_sounds(session: Session, day: Day) -> None:
+    """Take apart again what Vesk took sound files for that came before the picture they belong to."""
+    files = {row.path: row for row in recordings.files_of_day(session, day.id) if row.state == READY and row.facts}
+    standing = [row for row in files.values() if row.member_of is None]
+    if not any(row.kind == PICTURE and not facts_of(row).channels for row in standing):
+        return
+    made = {row.id: row for row in recordings.merged_of_day(session, day.id) if row.merged_by == VESK}
+    free = [row for row in files.values() if row.member_of is None or row.member_of in made]
+    beside = own_sounds_of([(row.path, facts_of(row)) for row in free if row.kind == SOUND or row in standing])
+    held = {files[path].member_of for own in beside.values() for path in own} - {None}
+    for row in (made[number] for number in sorted(number for number in held if number is not None)):
+        if not pairings.decided_with(session, [row.id]):
+            _part(session, row, VESK)
+            journal.note(session, day_id=day.id, by=VESK, what=f"took {row.name} apart: its pictures came")
+
+
+def _part(session: Session, row: Recording, by: str) -> None:
+    """Let the files of a recording stand for themselves."""
+    for member in recordings.members_of(session, row):
+        member.member_of = None
+        session.add(member)
+    row.state, row.merged_by = APART, by
+    changes.count(session, row)
+    session.flush()
 
 
 def _leave(session: Session, day: Day, names: list[str], decided: list[str], why: str) -> None:
@@ -92,14 +123,18 @@ def merge_by_hand(
         If they cannot be one recording: of several sources, of different formats, or fewer than two.
     """
     rows = [row for row in recordings.for_change(session, day.id, versions) if row.state == recordings.READY]
-    if len({row.source_id for row in rows}) > 1:
+    silent = [row for row in rows if row.kind == PICTURE and not facts_of(row).channels]
+    beside = how == SET and len(silent) == 1 < len(rows)  # a picture and its own sound, named as nobody would guess
+    if len({row.source_id for row in rows}) > 1 and not beside:
         raise RefusedError("These are of several sources: one recording is made by one device.")
     known = known_of_day(session, day).recordings
     order = {row.id: (known[str(row.id)].start, row.path) for row in rows}
     timed = [start for start, _ in order.values() if start]
     by_clock = len(timed) == len(rows) == len(set(timed))
     rows = natsorted(rows, key=lambda row: row.path)  # as people count: clip9 before clip10
-    if by_clock:
+    if beside:
+        rows.sort(key=lambda row: row is not silent[0])
+    elif by_clock:
         rows.sort(key=lambda row: order[row.id][0] or Fraction(0))
     made = _make(session, day, rows, how, why="by hand", by=settings.person)
     for row in rows:
@@ -128,12 +163,8 @@ def take_apart(session: Session, settings: Settings, recording_id: int, *, versi
         raise StaleError(f"{row.name} is taken apart already.")
     if row.member_of is not None:
         raise RefusedError(f"{row.name} is itself a part: take apart first what it is a part of.")
-    for member in recordings.members_of(session, row):
-        member.member_of = None
-        session.add(member)
-    row.state, row.merged_by = APART, settings.person
-    changes.count(session, row)
-    session.flush()
+    _part(session, row, settings.person)
+    part_devices(session, days.get_day(session, row.day_id))
     journal.note(session, day_id=row.day_id, by=settings.person, what=f"took {row.name} apart")
     return row
 
@@ -168,7 +199,8 @@ def _words(how: Together) -> str:
 
 def _apart(session: Session, day: Day) -> set[tuple[str, str]]:
     """Return the joints that a person took apart."""
-    apart = [row for row in recordings.merged_of_day(session, day.id) if row.state == APART]
+    merged = recordings.merged_of_day(session, day.id)
+    apart = [row for row in merged if row.state == APART and row.merged_by != VESK]
     return {(str(a), str(b)) for row in apart for a, b in pairwise(row.members)}
 
 
@@ -178,21 +210,20 @@ def _make(session: Session, day: Day, rows: list[Recording], how: Together, *, w
     present = recordings.merged_of_day(session, day.id)
     row = next((one for one in present if one.members == ids and one.merged == how), None)
     if row is None:
-        path = merging.merged_path([one.path for one in rows])
+        path = merging.merged_path([one.path for one in rows], beside=how == SET and rows[0].kind == PICTURE)
         taken = {one.path for one in [*present, *recordings.ever_of_day(session, day.id)]}
         names = [path, *(f"{path} ({n})" for n in range(2, 100))]
         path = next(name for name in names if name not in taken)
         row = Recording(
             day_id=day.id, path=path, name=path.rpartition("/")[2], size=0, modified_ns=0, merged=how,
-            source_id=rows[0].source_id,
         )  # fmt: skip
     row.state, row.problem, row.merged_why, row.merged_by = READY, "", why, by
     _describe(row, rows)
-    row.start = rows[0].start
+    row.start, row.source_id = rows[0].start, rows[0].source_id
     session.add(row)
     session.flush()
     for one in rows:
-        one.member_of = row.id
+        one.member_of, one.source_id = row.id, row.source_id
         session.add(one)
     # What a person put right about the files holds for what they are together.
     put = overrides.standing_of_day(session, day.id)
@@ -202,6 +233,8 @@ def _make(session: Session, day: Day, rows: list[Recording], how: Together, *, w
             if field not in own and (field != "timecode" or one is rows[0]):
                 overrides.put(session, row.id, field, said.value, by=said.made_by)
     session.flush()
+    if row.kind == PICTURE:
+        drop_empty(session, day)  # what sound beside its picture was filed under before
     return row
 
 

@@ -225,7 +225,7 @@ def _on_picture(session: Session, settings: Settings, day: Day, picture: Recordi
     if picture.state != "ready":
         return [PictureFile(picture.id, picture.path, None, Fraction(0))]
     placed = delivering.files_of(located(session, settings, day, picture))
-    files = [(one.id, one.path) for one in measuring.files_of(session, picture)]
+    files = [(one.id, one.path) for one in measuring.files_of(session, picture) if one.kind == picture.kind]
     return [PictureFile(number, path, place, at) for (number, path), (place, at) in zip(files, placed, strict=True)]
 
 

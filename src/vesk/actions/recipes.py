@@ -15,6 +15,7 @@ from vesk.actions.turnover import Item, asked_for
 from vesk.core.errors import RefusedError, StaleError, VeskError
 from vesk.core.handover.naming import check_pattern, named
 from vesk.core.handover.recipe import Product, Recipe, SoundForm
+from vesk.core.kinds import RUN
 from vesk.core.wording import counted
 from vesk.media.movie_copy import carried_by
 from vesk.settings import Settings
@@ -124,7 +125,7 @@ def preview(session: Session, day: Day, recipe: Recipe, listed: Sequence[Item]) 
     except VeskError as error:
         return Preview((), 0, "", str(error))
     ready = [one for one in asked if not one.obstacle]
-    files = sum(max(1, len(one.picture.members)) for one in ready)
+    files = sum(_files(one) for one in ready)
     lines = [f"{len(ready)} of {len(asked)} takes go out ({recipe.which})"]
     lines += _sound(session, day, recipe, ready, files)
     only = sum(one.kept is not None for one in ready)
@@ -151,6 +152,11 @@ def preview(session: Session, day: Day, recipe: Recipe, listed: Sequence[Item]) 
     return Preview(tuple(lines), len(ready), _example(day, recipe, ready))
 
 
+def _files(item: Item) -> int:
+    """Return of how many picture files a take is: each goes out by itself."""
+    return len(item.picture.members) if item.picture.merged == RUN else 1
+
+
 def _sound(session: Session, day: Day, recipe: Recipe, ready: Sequence[Item], files: int) -> list[str]:
     if recipe.sound == SoundForm.NONE:
         return []
@@ -166,7 +172,7 @@ def _sound(session: Session, day: Day, recipe: Recipe, ready: Sequence[Item], fi
     for item in ready:
         try:
             keys = products.keys_of(recipe, [now for now in item.pairings if now.state == CHECKED])
-            count += sum(product == Product.SOUND for product, _ in keys) * max(1, len(item.picture.members))
+            count += sum(product == Product.SOUND for product, _ in keys) * _files(item)
         except VeskError as error:
             problems.append(str(error))
     return [f"{counted(count, 'sound file')} of one channel each, in sound/", *sorted(set(problems))]

@@ -36,11 +36,11 @@ def known_devices(session: Session, day: Day) -> KnownDevices:
     found: KnownDevices = []
     for other in _others(session, day):
         patterns = tuple(other.patterns) or DEFAULT_PATTERNS
-        hints: dict[int | None, list[DeviceHints]] = {}
+        hints: dict[tuple[int | None, Kind], list[DeviceHints]] = {}
         for row in recordings.files_of_day(session, other.id):
             if row.facts is not None:
-                hints.setdefault(row.source_id, []).append(hints_of(row.path, row.facts, patterns))
-        found.append([(source, hints.get(source.id, [])) for source in days.sources(session, other.id)])
+                hints.setdefault((row.source_id, row.facts.kind), []).append(hints_of(row.path, row.facts, patterns))
+        found.append([(source, hints.get((source.id, source.kind), [])) for source in days.sources(session, other.id)])
     return found
 
 
@@ -132,7 +132,7 @@ def returned(session: Session, day: Day) -> list[Returned]:
 
 def _hints(view: Overview, source: Source) -> list[DeviceHints]:
     patterns = tuple(view.day.patterns) or DEFAULT_PATTERNS
-    rows = [row for row in view.recordings if row.source_id == source.id and row.facts is not None]
+    rows = [row for row in view.recordings if row.source_id == source.id and row.kind == source.kind]
     return [hints_of(row.path, facts_of(row), patterns) for row in rows]
 
 

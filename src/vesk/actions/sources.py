@@ -9,6 +9,7 @@ from fractions import Fraction
 from sqlmodel import Session
 
 from vesk.actions import merging
+from vesk.actions.assigning import drop_empty
 from vesk.actions.facts import facts_of
 from vesk.actions.locating import located
 from vesk.core.errors import MediaError, RefusedError, TimecodeError
@@ -63,7 +64,7 @@ def _move(session: Session, settings: Settings, day: Day, rows: list[Recording],
         _move_one(session, row, target)
         changes.count(session, row)
     session.flush()
-    _drop_empty(session, day)
+    drop_empty(session, day)
     names = ", ".join(row.name for row in moved[:4]) + (f" and {len(moved) - 4} more" if len(moved) > 4 else "")
     if moved:
         journal.note(session, day_id=day.id, by=settings.person, what=f"moved {names} to source {tag}")
@@ -256,7 +257,7 @@ def merge(session: Session, settings: Settings, source_id: int, *, version: int,
             row.source_id = target.id
             session.add(row)
     session.flush()
-    _drop_empty(session, day)
+    drop_empty(session, day)
     return count
 
 
@@ -273,14 +274,3 @@ def _folder_of(rows: list[Recording]) -> str:
     head, _, rest = rows[0].path.partition("/")
     # Not the folder itself: what is copied there later belongs to the source that has it.
     return f"{head if rest else '.'} (moved)"
-
-
-def _drop_empty(session: Session, day: Day) -> None:
-    """Let go the sources that no recording is of; the rows stay, since reports and clock stretches name them."""
-    every = [*recordings.files_of_day(session, day.id), *recordings.merged_of_day(session, day.id)]
-    used = {row.source_id for row in every}
-    for source in days.sources(session, day.id):
-        if source.id not in used:
-            source.gone = True
-            changes.count(session, source)
-    session.flush()

@@ -42,11 +42,6 @@ class Item:
         )
 
     @property
-    def first_file(self) -> int:
-        """The number of its first picture file."""
-        return self.picture.members[0] if self.picture.merged and self.picture.members else self.picture.id
-
-    @property
     def rests_on(self) -> str:
         """All that its files follow from, so that it can be told whether they still do."""
         kept = [] if self.kept is None else [["frames", *self.kept]]
@@ -98,7 +93,14 @@ def asked_for(session: Session, day: Day, recipe: Recipe, listed: list[Item]) ->
         held = turnovers.deliveries(session, before.id)
         of_takes = [one for one in held if one.product in OF_TAKE]
         known |= {one.picture_id: (one.written.of_take, said) for one in of_takes if one.written}
-    return [_unless_unchanged(one, *known.get(one.first_file, ("", ""))) for one in listed]
+    return [_unless_unchanged(one, *known.get(_first_file(session, one.picture), ("", ""))) for one in listed]
+
+
+def _first_file(session: Session, picture: Recording) -> int:
+    """Return the number of a take's first picture file: what was handed over is kept by it."""
+    while picture.merged and picture.members:
+        picture = recordings.get(session, picture.members[0])
+    return picture.id
 
 
 def _unless_unchanged(item: Item, of_take: str, said: str) -> Item:

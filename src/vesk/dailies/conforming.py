@@ -29,7 +29,7 @@ def conform(walked: Walked, out: Path, cache_folder: Path, *, tell: Tell = lambd
             continue
         own = [one for one in walked.pairings if one.picture == name]
         tell(f"delivering {name}")
-        files = walked.known.recordings[name].item.files
+        files = [one for one in walked.known.recordings[name].item.files if one.facts.kind == PICTURE]
         for file, (one, begins) in zip(files, delivering.files_of(picture), strict=True):
             lines.append(_conform_one(walked, name, file.path, one, begins, own, out, cache_folder, taken))
     lines += [{"picture": one.path, "delivered": "no", "reason": one.says} for one in walked.unusable]
@@ -54,7 +54,7 @@ def _conform_one(
     scene, take = told["scene"].value, told["take"].value
     line: dict[str, Any] = {
         "scene": scene, "take": take, "source": walked.sources[name], "picture": file,
-        "start": walked.known.recordings[name].label if file == name else picture.facts.timecode,
+        "start": picture.facts.timecode if begins else walked.known.recordings[name].label,
         "frames": picture.facts.frames, "fps": str(picture.facts.fps),
         "sound": " + ".join(one.sound for one in own), "delivered": "no", "checked_by": "nobody",
         "found": " + ".join(one.verdict.cause for one in own),

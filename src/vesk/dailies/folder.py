@@ -213,7 +213,7 @@ def _take_together(
     group: Merged, found: dict[str, Located], tags: dict[str, str], items: dict[str, Item], cache_folder: Path
 ) -> None:
     """Put one recording in the place of the files it is made of."""
-    name = merged_path(group.keys)
+    name = merged_path(group.keys, beside=group.how == SET and found[group.keys[0]].facts.kind == PICTURE)
     tag = tags[group.keys[0]]
     for key in group.keys:
         del tags[key]

@@ -68,6 +68,11 @@ class Located:
         return self.path
 
     @property
+    def sounding(self) -> tuple[Located, ...]:
+        """The members that have sound: of a picture with sound of its own beside it, that."""
+        return tuple(one for one in self.members if self.how == RUN or one.facts.channels)
+
+    @property
     def files(self) -> tuple[Path, ...]:
         """Every file it is made of."""
         return tuple(file for one in self.members for file in one.files) if self.members else (self.path,)
@@ -95,7 +100,7 @@ class Located:
         if not self.members:
             return SoundReader(self.entry.sound if self.facts.coded else self.file)
         with ExitStack() as opened:
-            readers = [opened.enter_context(one.reader()) for one in self.members]
+            readers = [opened.enter_context(one.reader()) for one in self.sounding]
             opened.pop_all()
         if self.how == RUN:
             return Series(readers, [one.facts.duration for one in self.members])
@@ -112,7 +117,7 @@ class Located:
         if not self.members:
             cache.listen(self.file, self.facts, self.entry, on_progress)
             return
-        coded = [one for one in self.members if one.facts.coded]
+        coded = [one for one in self.sounding if one.facts.coded]
         each = WHOLE // (len(coded) + 1)
         for number, one in enumerate(coded):
             one.ensure_heard(part_of(on_progress, each * number, each * (number + 1)))  # decoded for each file once

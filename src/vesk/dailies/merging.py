@@ -19,6 +19,7 @@ from vesk.media import cache
 from vesk.media.movie import EXACT_CODERS
 
 _NEAR_S = 30  # seconds that clocks of two devices may be apart
+_BESIDE = "+sound"  # behind the name of a picture that is taken together with its own sound
 
 
 @dataclass(frozen=True, slots=True)
@@ -104,15 +105,26 @@ def joint_says(first: Located, second: Located) -> float | None:
     return says if exact else max(says, 0.0)
 
 
-def merged_path(paths: Sequence[str]) -> str:
+def merged_path(paths: Sequence[str], *, beside: bool = False) -> str:
     """Return a name for recordings taken together, in the first one's folder.
+
+    Parameters
+    ----------
+    paths : sequence of str
+    beside : bool
+        Whether the first is a picture, and the others its own sound.
 
     Examples
     --------
+    >>> merged_path(["A/clip0017.mov", "A/clip0017.wav"], beside=True)
+    'A/clip0017+sound.mov'
     >>> merged_path(["E/clip0017.mov", "E/clip0018.mov"]), merged_path(["S1/a.wav", "S1/b.wav"])
     ('E/clip0017-0018.mov', 'S1/a-b.wav')
     """
     first, last = PurePosixPath(paths[0]), PurePosixPath(paths[-1])
-    shared = "".join(a for a, _ in takewhile(lambda pair: pair[0] == pair[1], zip(first.stem, last.stem, strict=False)))
+    if beside:
+        return str(first.with_name(f"{first.stem}{_BESIDE}{first.suffix}"))
+    stem, end = first.stem.removesuffix(_BESIDE), last.stem.removesuffix(_BESIDE)
+    shared = "".join(a for a, _ in takewhile(lambda pair: pair[0] == pair[1], zip(stem, end, strict=False)))
     rest = last.stem[len(shared.rstrip("0123456789")) :] or last.stem
-    return str(first.with_name(f"{first.stem}-{rest}{first.suffix}"))
+    return str(first.with_name(f"{stem}-{rest}{first.suffix}"))

@@ -3,19 +3,28 @@
 from __future__ import annotations
 
 import re
-from collections.abc import Sequence
+from collections.abc import Iterable, Sequence
+from fractions import Fraction
 from pathlib import Path
 
 from vesk.core.facts import Facts
 from vesk.core.intake.devices import DeviceHints, Proposed, assign, letters_of
+from vesk.core.intake.filed import Filed
 from vesk.core.intake.naming import read_name
+from vesk.core.intake.own_sound import own_sounds
 from vesk.core.kinds import PICTURE, Kind
+from vesk.core.timecode import FrameRate
 
+_ANY = FrameRate(Fraction(25))  # of labels that tell no rate
 _CAMERA_ROLL = re.compile(r"([A-Za-z])[-_ ]?\d+")
 
 
 def propose_sources(
-    files: Sequence[tuple[str, Facts]], patterns: Sequence[str], known: Sequence[Proposed] = ()
+    files: Sequence[tuple[str, Facts]],
+    patterns: Sequence[str],
+    known: Sequence[Proposed] = (),
+    *,
+    together: bool = True,
 ) -> tuple[list[int], list[Proposed]]:
     """Give every file a source, that of its device.
 
@@ -27,6 +36,8 @@ def propose_sources(
         Of file names.
     known : sequence of Proposed
         Sources that are there already, with their tags.
+    together : bool
+        Whether sound that lies beside its picture is of the camera.
 
     Returns
     -------
@@ -34,10 +45,30 @@ def propose_sources(
         For every file the index of its source; the sources, those that are new last, each with a tag of its own.
     """
     sources = list(known)
-    given = assign([hints_of(path, facts, patterns) for path, facts in files], sources)
+    beside = {sound: picture for picture, own in (own_sounds_of(files) if together else {}).items() for sound in own}
+    every = dict(files)
+    makers = [(path, facts) if path not in beside else (beside[path], every[beside[path]]) for path, facts in files]
+    given = assign([hints_of(path, facts, patterns) for path, facts in makers], sources)
     for one in sources[len(known) :]:
         one.tag = propose_tag(one.folder, one.kind, {other.tag for other in sources}, one.letters)
     return given, sources
+
+
+def own_sounds_of(files: Iterable[tuple[str, Facts]]) -> dict[str, tuple[str, ...]]:
+    """Return the sound files that cameras wrote beside their pictures, by the picture's path.
+
+    Parameters
+    ----------
+    files : iterable of (str, Facts)
+        Path below the day's folder, and what was read.
+    """
+    return own_sounds(
+        Filed(
+            path, Path(path).name, path, "", facts.kind, duration=facts.duration, fps=facts.fps,
+            channels=facts.channels, sample_rate=facts.sample_rate, header=facts.start(_ANY)[0],
+        )
+        for path, facts in files
+    )  # fmt: skip
 
 
 def propose_tag(folder: str, kind: Kind, taken: set[str], letters: str = "") -> str:

@@ -7,7 +7,7 @@ from collections.abc import Sequence
 from dataclasses import replace
 from fractions import Fraction
 from itertools import accumulate
-from typing import Self
+from typing import Any, Self
 
 import numpy as np
 from numpy.typing import NDArray
@@ -21,7 +21,7 @@ from vesk.media.sound import Samples
 
 _ALIKE = {
     RUN: {"kind": "kind", "fps": "frame rate", "sample_rate": "sample rate", "channels": "number of channels"},
-    SET: {"kind": "kind", "sample_rate": "sample rate"},
+    SET: {"kind": "kind", "sample_rate": "sample rate"},  # but for a picture, which is first
 }
 
 
@@ -33,6 +33,7 @@ def merge_facts(members: Sequence[Facts], how: Together, stems: Sequence[str] = 
     members : sequence of Facts
         In order: of time for a `RUN`, of channels for a `SET`.
     how : Together
+        A `SET` is sound files side by side, or a picture without sound and then its own.
     stems : sequence of str
         Their names without endings: a channel that has no name is called after what its file says it is of the take.
 
@@ -43,11 +44,14 @@ def merge_facts(members: Sequence[Facts], how: Together, stems: Sequence[str] = 
     """
     if len(members) < 2:
         raise RefusedError("One recording is made of two files or more: select them all.")
+    beside = how == SET and members[0].kind == PICTURE and not members[0].channels
     for name, words in _ALIKE[how].items():
-        values = {getattr(one, name) for one in members}
+        values = {getattr(one, name) for one in (members[1:] if beside else members)}
         if len(values) > 1:
             said = ", ".join(sorted(f"{float(v):g}" if isinstance(v, Fraction) else str(v) for v in values))
             raise RefusedError(f"These cannot be one recording: they differ in {words} ({said}).")
+    if beside and members[1].kind != PICTURE:
+        return _with_own_sound(members[0], members[1:], stems[1:])
     first = members[0]
     remarks = tuple(dict.fromkeys(remark for one in members for remark in one.remarks))
     flaws = tuple(dict.fromkeys(flaw for one in members for flaw in one.flaws))
@@ -66,7 +70,10 @@ def merge_facts(members: Sequence[Facts], how: Together, stems: Sequence[str] = 
             first, duration=duration, frames=frames, samples=samples, remarks=remarks, flaws=flaws, markers=markers
         )
     if first.kind == PICTURE:
-        raise RefusedError("Only sound files lie side by side as channels; pictures are parts of a run.")
+        raise RefusedError(
+            "Only sound files lie side by side as channels, with one picture that has no sound; other pictures are "
+            "parts of a run."
+        )
     longest, shortest = (chosen(one.samples for one in members) for chosen in (max, min))
     if longest != shortest:
         short = [one for one in members if one.samples < longest]
@@ -88,6 +95,21 @@ def merge_facts(members: Sequence[Facts], how: Together, stems: Sequence[str] = 
         track_names=tuple(names),
         channels=sum(one.channels for one in members),
     )
+
+
+def _with_own_sound(picture: Facts, sounds: Sequence[Facts], stems: Sequence[str]) -> Facts:
+    """Return what is known of a picture with the sound that its camera wrote to files of its own."""
+    own = merge_facts(sounds, SET, stems) if len(sounds) > 1 else sounds[0]
+    label: dict[str, Any] = {}
+    if not picture.timecode and picture.time_reference is None and own.time_reference is not None:
+        origins = picture.origins | {"time_reference": own.origins.get("time_reference", "bext")}
+        label = {"time_reference": own.time_reference, "timecode_rate": own.timecode_rate, "origins": origins}
+    return replace(
+        picture, sound_codec=own.sound_codec, sample_rate=own.sample_rate,
+        channels=own.channels, bits=own.bits, samples=own.samples, track_names=own.track_names,
+        remarks=tuple(dict.fromkeys((*picture.remarks, *own.remarks))),
+        flaws=tuple(dict.fromkeys((*picture.flaws, *own.flaws))), **label,
+    )  # fmt: skip
 
 
 def merged_content(contents: Sequence[str], how: Together) -> str:

@@ -44,11 +44,14 @@ class LaidTrack:
         Which of its channels, from 0, in this order.
     name : str
         Of the track.
+    span : (int, int) or None
+        Its first sample, which lies at the first frame, and the one past its last; None: all of it.
     """
 
     path: Path
     channels: tuple[int, ...]
     name: str
+    span: tuple[int, int] | None = None
 
 
 @dataclass(frozen=True, slots=True)
@@ -368,6 +371,8 @@ class _SoundStream:
     def __init__(self, made: Any, track: LaidTrack, reader: SoundReader, begins: Fraction, *, first: bool) -> None:
         self._made, self._track, self._reader = made, track, reader
         self._rate = reader.sample_rate
+        self._first, last = track.span or (0, reader.frames)
+        self._count = max(0, min(last, reader.frames) - self._first)
         self._at = 0
         self._begins = begins
         self._stream = made.add_stream("pcm_s24le", rate=self._rate)
@@ -380,11 +385,11 @@ class _SoundStream:
 
     def up_to(self, seconds: Fraction | None) -> None:
         """Write what sounds until a time of the movie; all that is left without one."""
-        last = self._reader.frames
+        last = self._count
         stop = last if seconds is None else min(last, max(0, round((seconds - self._begins) * self._rate)))
         while self._at < stop:
             count = min(_BLOCK, stop - self._at)
-            block = self._reader.read(self._at, count)[:, list(self._track.channels)]
+            block = self._reader.read(self._first + self._at, count)[:, list(self._track.channels)]
             for packet in self._stream.encode(self._frame(block)):
                 self._made.mux(packet)
             self._at += count

@@ -74,6 +74,15 @@ def write_recording(
     sound = records(take, events)
     if take.device.kind != CAMERA:
         _write_sound(take, scenario, sound)
+    elif take.device.mono:
+        _write_movie(take, events, sound[:, :0])
+        for number in range(sound.shape[1]):
+            track = f"{number:02}" if sound.shape[1] > 1 else ""
+            path = take.path.with_name(f"{take.path.stem}{track}.wav")
+            write_wave(
+                path, iter([sound[:, number : number + 1]]), sample_rate=take.device.sample_rate, channels=1,
+                bits=take.device.bits,
+            )  # fmt: skip
     else:
         _write_movie(take, events, sound)
 

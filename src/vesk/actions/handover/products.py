@@ -247,9 +247,10 @@ def _movie(
     name = names.give(home, stem, carried.ending, f"{take.source}_{take.number}")
     target = folder / name
     track = LaidTrack(laid, tuple(range(written.channels)), "production sound")
+    beside = _beside(take) if recipe.scratch and stretch == 1 else []
     try:
         copy_movie(
-            picture.file, target, tracks=[track], scratch=recipe.scratch,
+            picture.file, target, tracks=[track, *beside], scratch=recipe.scratch,
             timecode=label_of(take, stretch), kept=take.kept, stretch=stretch, go_on=go_on,
         )  # fmt: skip
         problem = _unlike(take, target, laid, written.channels, stretch)
@@ -261,6 +262,21 @@ def _movie(
         raise
     remark = "; ".join(filter(None, [written.remark, carried.remark, _longer(picture.file, take.kept)]))
     return replace(written, name=name, content=checksum.whole_hash(target), remark=remark)
+
+
+def _beside(take: Take) -> list[LaidTrack]:
+    """Return the camera's own sound where it lies in files beside the picture: it goes into the movie as scratch."""
+    made = []
+    for one in take.picture.sounding:
+        facts = one.facts
+        span = None
+        if take.kept is not None:
+            fps = take.picture.facts.fps or Fraction(25)
+            first, last = (round(Fraction(frame) / fps * facts.sample_rate) for frame in take.kept)
+            span = first, last
+        path = one.entry.sound if facts.coded else one.file
+        made.append(LaidTrack(path, tuple(range(facts.channels)), "scratch", span))
+    return made
 
 
 def _carried(take: Take, stretch: Fraction) -> Carried:

@@ -103,7 +103,7 @@ def _kept(one: Media, kept: KeptRange, at: Fraction) -> Media:
 
 
 def files_in(row: Recording | None, members: dict[int, Recording]) -> Iterator[tuple[Recording, Fraction]]:
-    """Return the files of a recording with how far into it each begins, seconds."""
+    """Return the files of a recording with how far into it each begins, seconds; of a picture those with picture."""
     if row is None:
         return
     if not row.merged:
@@ -112,7 +112,7 @@ def files_in(row: Recording | None, members: dict[int, Recording]) -> Iterator[t
     begins = Fraction(0)
     for number in row.members:
         member = members.get(number)
-        if member is None:
+        if member is None or member.kind != row.kind:
             continue
         for file, at in files_in(member, members):
             yield file, begins + at

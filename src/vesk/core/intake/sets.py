@@ -1,4 +1,4 @@
-"""Sets: sound files of one take by one recorder, a track or a mix each, that are one recording of several channels."""
+"""Sets: files of one take by one device that are one recording: a recorder's tracks, a picture and its own sound."""
 
 from __future__ import annotations
 
@@ -7,6 +7,7 @@ from collections.abc import Callable, Hashable, Iterable
 from dataclasses import dataclass
 
 from vesk.core.intake.filed import Filed
+from vesk.core.intake.own_sound import own_sounds
 
 _TRACK = re.compile(r"(.+?)(?:[ _.\-]+|[ _.\-]*(?:ch|trk?|track)[ _.\-]*)(\d{1,2}|[LR])", re.IGNORECASE | re.DOTALL)
 # What recorders put behind a take's name where they write several files of it: a mix, a track, or what is kept at a
@@ -28,23 +29,28 @@ class TrackSet:
 
 
 def find_sets(recordings: Iterable[Filed]) -> list[TrackSet]:
-    """Return the sets among sound files.
+    """Return the sets among a day's files.
 
-    Files of one folder and source, from one label where they have any: those whose names tell which mix or track of a
-    take they are, as long as each other to the sample; of one track each, those that are one family by their iXML, or
-    one take by their names; where no pattern reads the names, those that differ in their last number alone, start at a
-    label that is not zero, and are as long as each other.
+    Pictures without sound, each with the files that its camera wrote that to. Sound files of one folder and source,
+    from one label where they have any: those whose names tell which mix or track of a take they are, as long as each
+    other to the sample; of one track each, those that are one family by their iXML, or one take by their names; where
+    no pattern reads the names, those that differ in their last number alone, start at a label that is not zero, and
+    are as long as each other.
 
     Parameters
     ----------
     recordings : sequence of Filed
         The day's.
     """
-    files = [one for one in recordings if one.kind == "sound" and one.channels]
+    every = list(recordings)
+    beside = own_sounds(every)
+    theirs = "a picture and its own sound, by their names and length"
+    found = [TrackSet((picture, *own), theirs) for picture, own in beside.items()]
+    used = {key for own in beside.values() for key in own}
+    files = [one for one in every if one.kind == "sound" and one.channels and one.key not in used]
     whole = [one for one in _grouped(files, _as_long, _place) if any(_PART.fullmatch(file.stem) for file in one[1])]
     taken = {file.key for _, own in whole for file in own}
     rest = [one for one in files if one.key not in taken and one.channels == 1]
-    found = []
     for (why, *_), own in [*whole, *_grouped(rest, _as_named, _by_track)]:
         label = own[0].header
         found.append(TrackSet(tuple(one.key for one in own), f"{why}, all from the same label" if label else str(why)))

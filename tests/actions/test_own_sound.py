@@ -1,0 +1,143 @@
+"""A camera that writes its sound to files of its own, from the card to the movie handed over."""
+
+import shutil
+from datetime import date
+from pathlib import Path
+
+import av
+import numpy as np
+import pytest
+import soundfile
+from tests.conftest import PAL, SHORT, make_shoot, moved_day, shown
+
+from vesk.actions import correct, intake, measuring, merging, package, pairing, pairing_status, turnover
+from vesk.actions.locating import located
+from vesk.core.handover.recipe import Recipe, Which
+from vesk.dailies.conforming import conform
+from vesk.dailies.folder import walk_folder
+from vesk.media.picture_packets import same_picture
+from vesk.store import days, recordings, turnovers
+
+CARD = (
+    SHORT.format(rate="25", jam="07:30:00", start="10:00:01:00")
+    .replace('folder = "A007"', 'folder = "A007"\nmono = true\nsplit_s = 5.0')
+    .replace('channels = ["scratch"]', 'channels = ["left", "right"]')
+)
+
+
+@pytest.fixture(scope="module")
+def card(tmp_path_factory):
+    return make_shoot(CARD, tmp_path_factory.mktemp("card"))
+
+
+def taken_in(db, settings, day):
+    intake.take_in(db, settings, day)
+    for _ in range(2):
+        merging.merge_day(db, settings, day)
+        for row in recordings.ready_of_day(db, day.id):
+            measuring.listen(db, settings, row.id)
+    merging.merge_day(db, settings, day)
+
+
+@pytest.fixture(scope="module")
+def template(made_once, card):
+    def make(db, settings):
+        folder = settings.media_roots[0]
+        shutil.copytree(card.folder, folder)
+        day = intake.name_day(
+            db, settings, production="The Lantern Ferry", number=7, shot_on=date(2027, 3, 19), rate=PAL,
+            folder=str(folder),
+        )  # fmt: skip
+        taken_in(db, settings, day)
+
+    return made_once("own_sound", make)
+
+
+@pytest.fixture
+def day(db, card, tmp_path):
+    shutil.copytree(card.folder, tmp_path / "media")
+    return moved_day(db, tmp_path / "media")
+
+
+def standing(db, day):
+    tags = {one.id: one.tag for one in days.sources(db, day.id)}
+    assert set(tags.values()) == {tags[row.source_id] for row in recordings.of_day(db, day.id)}  # none is left empty
+    return {row.name: tags[row.source_id] for row in recordings.of_day(db, day.id)}
+
+
+def test_it_is_one_recording_of_the_camera_and_no_second_recorder(db, settings, day, card):
+    assert standing(db, day) == {"A007_001-002+sound.mov": "A", "40_01.wav": "S1"}
+    run = recordings.of_day(db, day.id)[0]
+    assert (run.kind, run.facts.channels, run.facts.bits) == ("picture", 2, 24)
+    place = located(db, settings, day, run)
+    own = [
+        np.stack([soundfile.read(card.folder / f"A007/A007_00{part}0{n}.wav", dtype="float32")[0] for n in (0, 1)], 1)
+        for part in (1, 2)
+    ]
+    with place.reader() as reader:
+        assert np.array_equal(reader.read(0, reader.frames), np.concatenate(own))
+    assert place.grey_frames(122, 6).shape[0] == 6  # its picture goes on across the joint
+    pairing.pair_day(db, day)
+    (one,) = pairing_status.of_day(db, day)
+    measuring.measure_pairing(db, settings, one.pairing.id)
+    found = pairing_status.of_pairing(db, one.pairing.id).found
+    true = card.pair("A007_001.mov", "40_01.wav")
+    assert found.decision == "matched"
+    assert found.line.offset_s == pytest.approx(true["heard_offset_s"], abs=30e-6)
+
+
+def test_taken_apart_its_sound_is_a_device_of_its_own_until_somebody_takes_them_together(db, settings, day):
+    run = recordings.of_day(db, day.id)[0]
+    merging.take_apart(db, settings, run.id, version=run.version)
+    first = next(row for row in recordings.of_day(db, day.id) if row.name == "A007_001+sound.mov")
+    merging.take_apart(db, settings, first.id, version=first.version)
+    apart = standing(db, day)
+    assert apart["A007_001.mov"] == "A"
+    assert apart["A007_00100.wav"] == apart["A007_00101.wav"] == "S2"
+    assert merging.merge_day(db, settings, day) == []
+    rows = [row for row in recordings.of_day(db, day.id) if row.name.startswith("A007_001")]
+    again = merging.merge_by_hand(db, settings, day, shown(*reversed(rows)), "set")
+    assert again.id == first.id
+    assert standing(db, day)["A007_001+sound.mov"] == "A"
+
+
+def test_sound_that_comes_before_its_picture_goes_to_it_when_that_comes(db, settings, tmp_path, card):
+    folder = settings.media_roots[0] / "late"
+    shutil.copytree(card.folder, folder, ignore=shutil.ignore_patterns("*.mov"))
+    late = intake.name_day(
+        db, settings, production="The Lantern Ferry", number=8, shot_on=date(2027, 3, 19), rate=PAL, folder=str(folder)
+    )
+    taken_in(db, settings, late)
+    assert len(set(standing(db, late).values())) == 2
+    shutil.copytree(card.folder, folder, dirs_exist_ok=True, copy_function=shutil.copy)
+    taken_in(db, settings, late)
+    assert sorted(standing(db, late)) == ["40_01.wav", "A007_001-002+sound.mov"]
+
+
+def test_it_goes_out_file_by_file_with_its_own_sound_as_scratch(db, settings, day, card, tmp_path, cache):
+    pairing.pair_day(db, day)
+    (now,) = pairing_status.of_day(db, day)
+    measuring.measure_pairing(db, settings, now.pairing.id)
+    now = pairing_status.of_pairing(db, now.pairing.id)
+    correct.check(db, settings, now.pairing.id, version=now.pairing.version)
+    planned = turnover.plan(db, settings, day, Recipe(movies=True, originals=True))
+    package.make(db, settings, planned.id)
+    folder = Path(planned.folder)
+    made = {one.name: one for one in turnovers.deliveries(db, planned.id)}
+    originals = {f"originals/{path.relative_to(card.folder)}" for path in card.folder.rglob("*.*")}
+    parts = ("A007_001", "A007_002")
+    assert set(made) == {f"movies/{one}.mov" for one in parts} | {f"sound/{one}.wav" for one in parts} | originals
+    for part in parts:
+        movie = folder / f"movies/{part}.mov"
+        assert same_picture(card.folder / f"A007/{part}.mov", movie)
+        with av.open(str(movie)) as opened:
+            assert [one.metadata["handler_name"] for one in opened.streams.audio] == [
+                "production sound", "scratch", "scratch",
+            ]  # fmt: skip
+            last = np.concatenate([one.to_ndarray() for one in opened.decode(opened.streams.audio[2])], axis=1)
+        own, _ = soundfile.read(card.folder / f"A007/{part}01.wav", dtype="int32")
+        assert np.array_equal(last[0], own)
+    again = turnover.items(db, day, Recipe(movies=True, originals=True, which=Which.CHANGED))
+    assert all("unchanged" in one.obstacle for one in again)
+    lines = conform(walk_folder(card.folder, cache), tmp_path / "out", cache)
+    assert [line["delivered"] for line in lines] == ["yes", "yes"]
