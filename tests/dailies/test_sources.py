@@ -39,3 +39,13 @@ def test_a_further_card_joins_its_camera_and_a_tag_is_given_once():
     assert given["A007/A007_001.mov"] == "A"
     assert len(set(given.values())) == 3
     assert len(known) == 1  # what is there is not written to
+
+
+def test_sound_that_a_camera_writes_beside_its_picture_is_no_recorder_whatever_its_label_counts_at():
+    film, label = Fraction(24000, 1001), "10:00:00:00"
+    picture = camera(
+        channels=0, sample_rate=0, fps=film, timecode=label, timecode_rate=film, duration=Fraction(1001, 24)
+    )
+    sound = recorder(timecode=label, duration=Fraction(1001, 24), originator="deck")
+    files = {"A/AUDIO/x0100.mxf": sound, "A/AUDIO/x0101.mxf": sound, "A/VIDEO/x01.mov": picture, "A/y.wav": sound}
+    assert list(tags(files).values()) == ["A", "A", "A", "S1"]

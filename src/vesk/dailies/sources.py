@@ -62,10 +62,13 @@ def own_sounds_of(files: Iterable[tuple[str, Facts]]) -> dict[str, tuple[str, ..
     files : iterable of (str, Facts)
         Path below the day's folder, and what was read.
     """
+    files = list(files)
+    silent = (facts for _, facts in files if facts.kind == PICTURE and not facts.channels)
+    rate = next((facts.clock(_ANY) for facts in silent), _ANY)  # its sound's labels count so where they tell no rate
     return own_sounds(
         Filed(
             path, Path(path).name, path, "", facts.kind, duration=facts.duration, fps=facts.fps,
-            channels=facts.channels, sample_rate=facts.sample_rate, header=facts.start(_ANY)[0],
+            channels=facts.channels, sample_rate=facts.sample_rate, header=facts.start(rate)[0],
         )
         for path, facts in files
     )  # fmt: skip
