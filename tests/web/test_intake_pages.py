@@ -8,9 +8,10 @@ from tests.paper_day import paper_day, picture, recording, sound, source
 
 from vesk.actions import pairing, reports
 from vesk.actions.known import patterns_of
-from vesk.core.kinds import ReportKind
+from vesk.core.kinds import ReportKind, Unusable
 from vesk.store import days, journal, recordings
 from vesk.store import reports as kept
+from vesk.store.tables import Recording
 
 
 @pytest.fixture
@@ -242,3 +243,18 @@ def test_a_folder_is_chosen_by_looking_below_what_may_be_read_and_nowhere_else(c
         assert refused.status_code == 200
         assert "passwd" not in refused.text
         assert 'role="alert"' in refused.text
+
+
+def test_what_a_card_keeps_for_itself_is_one_line_on_intake_and_none_on_the_day(client, db, day):
+    says = "it is neither a movie nor a sound file. It is left out."
+    for n in range(60):
+        path = f"A/CLIPINF/{n:05}.CPI"
+        db.add(Recording(
+            day_id=day.id, path=path, name=f"{n:05}.CPI", size=400, modified_ns=1, state=recordings.UNREADABLE,
+            problem=f"{path}: {says}", unusable=Unusable.FOREIGN,
+        ))  # fmt: skip
+    db.commit()
+    page = client.get(f"/days/{day.id}/intake").text
+    assert page.count("CPI") == 0
+    assert "A: 60 files are neither movies nor sound, and left out (60 .cpi)" in page
+    assert "CPI" not in client.get(f"/days/{day.id}/").text

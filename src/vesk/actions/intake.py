@@ -141,7 +141,8 @@ def take_in(session: Session, settings: Settings, day: Day, on_progress: OnProgr
     assign_sources(session, day)
     rows = recordings.files_of_day(session, day_id)
     ready = tuple(row.id for row in rows if row.state == "ready")
-    result = TakenIn(ready, new, sum(r.state == "unreadable" for r in rows), sum(r.state == "vanished" for r in rows))
+    unreadable = sum(row.state == recordings.UNREADABLE and row.unusable != Unusable.FOREIGN for row in rows)
+    result = TakenIn(ready, new, unreadable, sum(row.state == recordings.VANISHED for row in rows))
     journal.note(
         session,
         day_id=day_id,

@@ -31,7 +31,7 @@ def known_of_day(session: Session, day: Day) -> DayKnown:
         if row.state != recordings.READY or row.facts is None:
             vanished = row.state == recordings.VANISHED
             kind = Unusable.VANISHED if vanished else row.unusable or Unusable.DAMAGED
-            unusable.append(Lost(row.path, row.problem, kind))
+            unusable.append(Lost(row.path, row.problem, kind, row.size))
             continue
         own = put_right.get(row.id, {})
         source = sources.get(row.source_id)

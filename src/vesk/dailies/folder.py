@@ -96,7 +96,7 @@ def walk_folder(
                 raise MediaError(name, one.problem)
             found[name] = locate(one.path, cache_folder, root=root)
         except MediaError as error:
-            unusable.append(_lost(name, error))
+            unusable.append(_lost(name, error, one.path))
     rate = rate or _usual_rate(list(found.values()))
     tags = _tags(found)
     items, together = _gather(found, tags, rate, cache_folder, unusable, tell)
@@ -267,8 +267,9 @@ def _told(item: Unpaired, searched: Mapping[str, int]) -> Unpaired:
     return replace(item, reason=why_alone(item.reason, searched.get(item.key)))
 
 
-def _lost(name: str, error: MediaError) -> Lost:
-    return Lost(name, f"{error.reason}. {error.advice}".strip(), error.kind)
+def _lost(name: str, error: MediaError, place: Path | None = None) -> Lost:
+    size = place.stat().st_size if place is not None and place.exists() else 0
+    return Lost(name, f"{error.reason}. {error.advice}".strip(), error.kind, size)
 
 
 def _listened(one: Located, unusable: list[Lost], name: str) -> Heard | None:

@@ -10,7 +10,7 @@ from vesk.core.intake.filed import Filed
 from vesk.core.intake.naming import read_name
 from vesk.core.intake.oddities import LOST, Lost, find_oddities
 from vesk.core.intake.off_speed import find_conflicts, find_off_speed
-from vesk.core.kinds import HEADER, LTC, NONE, Flaw, Kind, Unusable
+from vesk.core.kinds import CARE, HEADER, LTC, NONE, NOTE, Flaw, Kind, Unusable
 from vesk.core.sound.levels import SoundLevel
 from vesk.core.timecode import FrameRate
 
@@ -129,6 +129,22 @@ def test_the_worst_come_first_and_keep_their_keys():
     assert (found[0].kind, found[0].weight) in {("cannot be read", LOST), ("empty file", LOST)}
     again = odd(sound(sample_rate=44_100))
     assert again[0].key in {one.key for one in found}
+
+
+def test_what_is_no_recording_is_told_once_a_card_and_more_loudly_where_it_may_be_a_picture():
+    def foreign(*paths, size=0):
+        return [Lost(path, f"{path}: it is neither", Unusable.FOREIGN, size) for path in paths]
+
+    stills = foreign(*(f"C/clip1/clip1_{n:06}.dng" for n in range(3000)))
+    cards = foreign("A/PRIVATE/INDEX.BDM", "A/1.CPI", "A/2.CPI", "B/x.raw", "B/y.raw", size=150_000_000)
+    told = {one.of or one.about[0]: one for one in odd(unusable=[*stills, *cards[:3], *foreign("README")])}
+    assert told["C .dng"].says == "C: 3000 files are neither movies nor sound, and left out (3000 .dng)"
+    assert (told["C .dng"].weight, "movie made of them" in told["C .dng"].do) == (CARE, True)
+    assert "A: 3 files" in told["A .bdm .cpi"].says
+    assert "(2 .cpi, 1 .bdm)" in told["A .bdm .cpi"].says
+    assert told["README"].weight == NOTE
+    (raw,) = odd(unusable=cards[3:])
+    assert (raw.weight, "camera's own format" in raw.do) == (CARE, True)
 
 
 class TestOffSpeed:

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from collections import Counter
 from collections.abc import Callable, Iterator, Mapping, Sequence
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 
 import numpy as np
 
@@ -53,16 +53,19 @@ _ALIKE = {
 }
 _EACH_TOLD = 8  # overlaps of a source; more are told together
 _MOST_HOLES = 5  # told of one recording
+_FRAMES = {".dng", ".dpx", ".exr", ".tif", ".tiff", ".cin", ".jp2", ".j2c"}  # a picture each
+_MANY_FRAMES, _LARGE, _ENDINGS_TOLD = 25, 200_000_000, 5  # files, bytes, kinds
 _HALF_DAY_RATES = {44_100, 47_952, 48_000, 48_048, 96_000}
 
 
 @dataclass(frozen=True, slots=True)
 class Lost:
-    """A file that nothing can be done with: its path below the day's folder, what is wrong for a person, and why."""
+    """A file that nothing can be done with: its path below the day's folder, what is wrong for a person, why, bytes."""
 
     path: str
     says: str
     kind: Unusable = Unusable.DAMAGED
+    size: int = 0
 
 
 @dataclass(frozen=True, slots=True)
@@ -117,7 +120,8 @@ def find_oddities(
     reports : sequence of (Report, Compared)
         Sound and camera reports, as laid beside the recordings.
     """
-    found = [_lost(one) for one in unusable]
+    found = [_lost(one) for one in unusable if one.kind != Unusable.FOREIGN]
+    found += _foreign([one for one in unusable if one.kind == Unusable.FOREIGN])
     for one in recordings:
         found += _clock(one, day)
         found += _sound(one)
@@ -178,8 +182,36 @@ def _overlaps(conflicts: Sequence[Conflict], names: Mapping[str, Filed]) -> Iter
 
 def _lost(one: Lost) -> Oddity:
     says = (one.says if one.path in one.says else f"{one.path}: {one.says}").rstrip(". ")
-    weight = NOTE if one.kind == Unusable.FOREIGN else LOST
-    return Oddity(one.kind, (one.path,), weight, says, "Everything else came in.")
+    return Oddity(one.kind, (one.path,), LOST, says, "Everything else came in.")
+
+
+def _foreign(lost: Sequence[Lost]) -> Iterator[Oddity]:
+    """Tell what is no recording: a card holds many such files, of all of them once."""
+    cards: dict[str, list[Lost]] = {}
+    for one in lost:
+        folder, _, rest = one.path.partition("/")
+        cards.setdefault(folder if rest else "", []).append(one)
+    for card, own in cards.items():
+        endings = Counter(_ending(one.path) for one in own)
+        weight, do = NOTE, "Everything else came in."
+        if sum(count for ending, count in endings.items() if ending in _FRAMES) >= _MANY_FRAMES:
+            weight, do = CARE, "Pictures kept frame by frame are not read: bring a movie made of them."
+        elif sum(one.size for one in own) >= _LARGE:
+            weight, do = CARE, "If they are a camera's own format, bring the movies made of them."
+        if len(own) == 1:
+            yield replace(_lost(own[0]), weight=weight, do=do)
+            continue
+        kinds = ", ".join(f"{count} {ending}" for ending, count in endings.most_common(_ENDINGS_TOLD))
+        more = " and others" if len(endings) > _ENDINGS_TOLD else ""
+        what = f"{len(own)} files are neither movies nor sound, and left out ({kinds}{more})"
+        says = f"{card or 'beside the folders'}: {what}"
+        yield Oddity(Unusable.FOREIGN, (), weight, says, do, of=" ".join([card, *sorted(endings)]))
+
+
+def _ending(path: str) -> str:
+    name = path.rpartition("/")[2]
+    stem, dot, ending = name.rpartition(".")
+    return f".{ending.lower()}" if dot and stem else "without ending"
 
 
 def _clock(one: Filed, day: FrameRate) -> Iterator[Oddity]:
