@@ -132,6 +132,11 @@ DAYS = (
         names=lambda tag, take, _slate: f"clip{10 * take:04}.mov" if tag == "E" else "",
     ),
     HardDay(
+        "cameras of one kind in folders below one",
+        (*(camera(tag, anonymous=True, folder=f"footage/{tag}_CAM/card 1") for tag in "AB"), recorder()),
+        names=lambda tag, take, _slate: f"C{take:04}.mov" if tag in "AB" else "",
+    ),
+    HardDay(
         "parts numbered before their clip", (camera("A"), camera("E", split_s=8.0, **NONE), recorder()),
         names=lambda tag, take, _slate: f"XA01{41 + take:04}.mov" if tag == "E" else "",
     ),

@@ -11,7 +11,7 @@ from vesk.actions.facts import facts_of
 from vesk.core.intake.devices import DeviceHints, Proposed
 from vesk.core.intake.naming import DEFAULT_PATTERNS
 from vesk.core.kinds import Kind
-from vesk.dailies.sources import hints_of, own_sounds_of, propose_sources, source_name
+from vesk.dailies.sources import folders_of, hints_of, own_sounds_of, propose_sources, source_name
 from vesk.store import changes, days, recordings
 from vesk.store.tables import Day, Recording
 
@@ -25,21 +25,25 @@ def assign_sources(session: Session, day: Day, *, together: bool = True) -> None
     patterns = tuple(day.patterns) or DEFAULT_PATTERNS
     rows = [row for row in recordings.files_of_day(session, day_id) if row.facts]
     present = sorted(days.sources(session, day_id), key=lambda source: source.id)
+    folders = folders_of([(row.path, facts_of(row)) for row in rows])
     own: dict[tuple[int | None, Kind | None], list[DeviceHints]] = {}
     for row in rows:
-        own.setdefault((row.source_id, row.kind), []).append(hints_of(row.path, facts_of(row), patterns))
+        hints = hints_of(row.path, facts_of(row), patterns, folders[row.path])
+        own.setdefault((row.source_id, row.kind), []).append(hints)
     # Sound that lies beside its picture tells nothing of the camera.
     known = [Proposed(one.folder, one.kind, own.get((one.id, one.kind), []), one.tag) for one in present]
     fresh = [row for row in rows if row.source_id is None and row.state == "ready"]
     if together:
         fresh = _with_their_picture(rows, fresh)
-    given, proposed = propose_sources([(row.path, facts_of(row)) for row in fresh], patterns, known, together=together)
+    given, proposed = propose_sources(
+        [(row.path, facts_of(row)) for row in fresh], patterns, known, together=together, folders=folders
+    )
     new = proposed[len(present) :]
     known_elsewhere = returning.known_devices(session, day) if new else []
     for number, one in enumerate(new, len(present)):
         mine = [row for row, index in zip(fresh, given, strict=True) if index == number]
-        hints = [hints_of(row.path, facts_of(row), patterns) for row in mine]
-        before = returning.known_source(known_elsewhere, one.kind, one.tag, hints)
+        theirs = [hints_of(row.path, facts_of(row), patterns) for row in mine]
+        before = returning.known_source(known_elsewhere, one.kind, one.tag, theirs)
         taken = {source.tag for source in present} | {other.tag for other in proposed if other is not one}
         tag, name = one.tag, source_name(one.folder, one.kind)
         if before is not None and before.tag not in taken:

@@ -3,11 +3,12 @@
 from __future__ import annotations
 
 import re
-from collections.abc import Iterable, Sequence
+from collections.abc import Iterable, Mapping, Sequence
 from fractions import Fraction
 from pathlib import Path
 
 from vesk.core.facts import Facts
+from vesk.core.intake.branches import camera_letter, device_folders
 from vesk.core.intake.devices import DeviceHints, Proposed, assign, letters_of
 from vesk.core.intake.filed import Filed
 from vesk.core.intake.naming import read_name
@@ -25,6 +26,7 @@ def propose_sources(
     known: Sequence[Proposed] = (),
     *,
     together: bool = True,
+    folders: Mapping[str, str] | None = None,
 ) -> tuple[list[int], list[Proposed]]:
     """Give every file a source, that of its device.
 
@@ -38,6 +40,8 @@ def propose_sources(
         Sources that are there already, with their tags.
     together : bool
         Whether sound that lies beside its picture is of the camera.
+    folders : mapping of str to str, optional
+        That tells each file's device, of all the day's, by path; by default as these files alone have it.
 
     Returns
     -------
@@ -48,7 +52,8 @@ def propose_sources(
     beside = {sound: picture for picture, own in (own_sounds_of(files) if together else {}).items() for sound in own}
     every = dict(files)
     makers = [(path, facts) if path not in beside else (beside[path], every[beside[path]]) for path, facts in files]
-    given = assign([hints_of(path, facts, patterns) for path, facts in makers], sources)
+    folders = folders_of(files) if folders is None else folders
+    given = assign([hints_of(path, facts, patterns, folders.get(path, "")) for path, facts in makers], sources)
     for one in sources[len(known) :]:
         one.tag = propose_tag(one.folder, one.kind, {other.tag for other in sources}, one.letters)
     return given, sources
@@ -62,16 +67,31 @@ def own_sounds_of(files: Iterable[tuple[str, Facts]]) -> dict[str, tuple[str, ..
     files : iterable of (str, Facts)
         Path below the day's folder, and what was read.
     """
+    return own_sounds(_filed(files))
+
+
+def folders_of(files: Iterable[tuple[str, Facts]]) -> dict[str, str]:
+    """Return the folder that tells each file's device, by path.
+
+    Parameters
+    ----------
+    files : iterable of (str, Facts)
+        The day's: path below its folder, and what was read.
+    """
+    return device_folders(_filed(files))
+
+
+def _filed(files: Iterable[tuple[str, Facts]]) -> list[Filed]:
     files = list(files)
     silent = (facts for _, facts in files if facts.kind == PICTURE and not facts.channels)
     rate = next((facts.clock(_ANY) for facts in silent), _ANY)  # its sound's labels count so where they tell no rate
-    return own_sounds(
+    return [
         Filed(
             path, Path(path).name, path, "", facts.kind, duration=facts.duration, fps=facts.fps,
             channels=facts.channels, sample_rate=facts.sample_rate, header=facts.start(rate)[0],
         )
         for path, facts in files
-    )  # fmt: skip
+    ]  # fmt: skip
 
 
 def propose_tag(folder: str, kind: Kind, taken: set[str], letters: str = "") -> str:
@@ -81,14 +101,18 @@ def propose_tag(folder: str, kind: Kind, taken: set[str], letters: str = "") -> 
     --------
     >>> propose_tag("A006 main camera", "picture", set()), propose_tag("S1 sound roll 6", "sound", set())
     ('A', 'S1')
-    >>> propose_tag("all of it", "picture", {"A"}, "B")
-    'B'
+    >>> propose_tag("all of it", "picture", {"A"}, "B"), propose_tag("footage/cam_c", "picture", {"A"})
+    ('B', 'C')
     """
-    first = folder.split(maxsplit=1)[0] if folder.split() else ""
+    last = folder.rpartition("/")[2]
+    first = last.split(maxsplit=1)[0] if last.split() else ""
+    called = camera_letter(last)
     roll = _CAMERA_ROLL.fullmatch(first)
     wanted = first if len(first) <= 3 and first.isalnum() else ""
     if kind == PICTURE and roll:
         wanted = roll[1].upper()
+    if kind == PICTURE and called:
+        wanted = called
     if kind == PICTURE and letters:
         wanted = letters
     if not wanted or wanted in taken:
@@ -97,12 +121,12 @@ def propose_tag(folder: str, kind: Kind, taken: set[str], letters: str = "") -> 
     return wanted
 
 
-def hints_of(path: str, facts: Facts, patterns: Sequence[str]) -> DeviceHints:
-    """Return what a file tells of the device that made it."""
+def hints_of(path: str, facts: Facts, patterns: Sequence[str], folder: str = "") -> DeviceHints:
+    """Return what a file tells of the device that made it; `folder` is the one that does, else the first."""
     parts = Path(path).parts
     roll = facts.tape or read_name(Path(path).stem, patterns).get("roll", "")
-    folder = parts[0] if len(parts) > 1 else "."
-    return DeviceHints(folder, facts.kind, facts.camera or facts.originator, letters_of(roll))
+    first = parts[0] if len(parts) > 1 else "."
+    return DeviceHints(folder or first, facts.kind, facts.camera or facts.originator, letters_of(roll))
 
 
 def source_name(folder: str, kind: Kind) -> str:
@@ -113,7 +137,7 @@ def source_name(folder: str, kind: Kind) -> str:
     >>> source_name("S2 engine room", "sound"), source_name("E", "picture"), source_name(".", "picture")
     ('engine room', 'E', 'camera')
     """
-    words = folder.split(maxsplit=1)
+    words = folder.rpartition("/")[2].split(maxsplit=1)
     if folder == ".":
         return "camera" if kind == PICTURE else "recorder"
-    return words[1] if len(words) > 1 else folder
+    return words[1] if len(words) > 1 else folder.rpartition("/")[2]

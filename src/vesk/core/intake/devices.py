@@ -19,7 +19,7 @@ class DeviceHints:
     Attributes
     ----------
     folder : str
-        The first folder below the day's; ``.`` where it lies in none.
+        Below the day's, that tells the device: see `branches`; ``.`` where it lies in none.
     kind : str
         ``picture`` or ``sound``.
     device : str
@@ -118,7 +118,10 @@ def assign(files: Iterable[DeviceHints], sources: list[Proposed]) -> list[int]:
     for one in files:
         mine = [n for n, source in enumerate(sources) if source.kind == one.kind and not source.contradicts(one)]
         by_folder = [n for n in mine if sources[n].folder == one.folder]
+        # A folder that held one device, and now several: what was there keeps its source.
+        by_folder += [n for n in mine if any(other.folder == one.folder for other in sources[n].files)]
         by_reel = [n for n in mine if one.kind == "picture" and one.letters and _has(sources[n], one)]
+        by_reel = [n for n in by_reel if not any(_side_by_side(other.folder, one.folder) for other in sources[n].files)]
         chosen = next(iter(by_folder + by_reel), None)
         if chosen is None:
             sources.append(Proposed(one.folder, one.kind))
@@ -141,6 +144,11 @@ def same_device(files: Sequence[DeviceHints], others: Sequence[DeviceHints]) -> 
     agree = any(_agree(one[0], other[0]) or _agree(one[1], other[1]) for one, other in pairs)
     differ = any(_differ(one[0], other[0]) or _differ(one[1], other[1]) for one, other in pairs)
     return agree and not differ
+
+
+def _side_by_side(folder: str, other: str) -> bool:
+    """Say whether two folders lie beside each other because they are of two devices, whatever their reels say."""
+    return folder != other and "/" in folder and folder.rpartition("/")[0] == other.rpartition("/")[0]
 
 
 def _has(source: Proposed, one: DeviceHints) -> bool:
