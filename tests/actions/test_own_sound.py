@@ -12,6 +12,7 @@ from tests.conftest import PAL, SHORT, make_shoot, moved_day, shown
 
 from vesk.actions import correct, intake, measuring, merging, package, pairing, pairing_status, turnover
 from vesk.actions.locating import located
+from vesk.core.errors import RefusedError
 from vesk.core.handover.recipe import Recipe, Which
 from vesk.dailies.conforming import conform
 from vesk.dailies.folder import walk_folder
@@ -96,6 +97,9 @@ def test_taken_apart_its_sound_is_a_device_of_its_own_until_somebody_takes_them_
     assert apart["A007_00100.wav"] == apart["A007_00101.wav"] == "S2"
     assert merging.merge_day(db, settings, day) == []
     rows = [row for row in recordings.of_day(db, day.id) if row.name.startswith("A007_001")]
+    recorder = next(row for row in recordings.of_day(db, day.id) if row.name == "40_01.wav")
+    with pytest.raises(RefusedError, match="as long as it is"):
+        merging.merge_by_hand(db, settings, day, shown(rows[0], recorder), "set")
     again = merging.merge_by_hand(db, settings, day, shown(*reversed(rows)), "set")
     assert again.id == first.id
     assert standing(db, day)["A007_001+sound.mov"] == "A"

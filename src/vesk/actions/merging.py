@@ -17,6 +17,7 @@ from vesk.actions.locating import located
 from vesk.core.errors import RefusedError, StaleError
 from vesk.core.intake.filed import Filed
 from vesk.core.kinds import PICTURE, RUN, SET, SOUND, Together
+from vesk.core.wording import counted
 from vesk.dailies import merging
 from vesk.dailies.sources import own_sounds_of
 from vesk.media.merged import merge_facts, merged_content
@@ -24,6 +25,8 @@ from vesk.settings import VESK, Settings
 from vesk.store import changes, days, journal, overrides, pairings, recordings
 from vesk.store.recordings import APART, READY
 from vesk.store.tables import Day, Recording
+
+_OWN_SOUND_S = Fraction(1, 2)  # by which a picture and sound that a person calls its own may end apart
 
 
 def merge_day(session: Session, settings: Settings, day: Day) -> list[Recording]:
@@ -56,11 +59,25 @@ def merge_day(session: Session, settings: Settings, day: Day) -> list[Recording]
                 continue
             row = _make(session, day, [rows[int(key)] for key in one.keys], how, why=one.why, by=VESK)
             made.append(row)
-            what = f"took {len(one.keys)} files together as {_words(how)} {row.name}: {one.why}"
-            journal.note(session, day_id=day.id, by=VESK, what=what)
         if how == SET:
             part_devices(session, day)  # what stays apart from its picture
+    _tell(session, day, made)
     return made
+
+
+def _tell(session: Session, day: Day, made: list[Recording]) -> None:
+    """Say in the journal what was taken together: each by itself, pictures and their own sound in one line."""
+    beside = [row for row in made if row.kind == PICTURE and row.merged == SET]
+    if beside:
+        what = (
+            f"took pictures and their own sound together: {counted(len(beside), 'recording')}, first {beside[0].name}"
+        )
+        journal.note(session, day_id=day.id, by=VESK, what=what)
+    for row in made:
+        if row not in beside:
+            how = _words(row.merged or RUN)
+            what = f"took {len(row.members)} files together as {how} {row.name}: {row.merged_why}"
+            journal.note(session, day_id=day.id, by=VESK, what=what)
 
 
 def _free_own_sounds(session: Session, day: Day) -> None:
@@ -69,7 +86,8 @@ def _free_own_sounds(session: Session, day: Day) -> None:
     standing = [row for row in files.values() if row.member_of is None]
     if not any(row.kind == PICTURE and not facts_of(row).channels for row in standing):
         return
-    made = {row.id: row for row in recordings.merged_of_day(session, day.id) if row.merged_by == VESK}
+    merged = recordings.merged_of_day(session, day.id)
+    made = {row.id: row for row in merged if row.merged_by == VESK and row.kind == SOUND}
     free = [row for row in files.values() if row.member_of is None or row.member_of in made]
     beside = own_sounds_of([(row.path, facts_of(row)) for row in free if row.kind == SOUND or row in standing])
     held = {files[path].member_of for own in beside.values() for path in own} - {None}
@@ -127,6 +145,11 @@ def merge_by_hand(
     beside = how == SET and len(silent) == 1 < len(rows)  # a picture and its own sound, named as nobody would guess
     if len({row.source_id for row in rows}) > 1 and not beside:
         raise RefusedError("These are of several sources: one recording is made by one device.")
+    if beside and any(abs(row.duration - silent[0].duration) > _OWN_SOUND_S for row in rows):
+        raise RefusedError(
+            f"The sound that {silent[0].name}'s camera wrote beside it is as long as it is: this is not. To lay a "
+            "recorder's sound on a picture, join them by hand on the day's page."
+        )
     known = known_of_day(session, day).recordings
     order = {row.id: (known[str(row.id)].start, row.path) for row in rows}
     timed = [start for start, _ in order.values() if start]

@@ -268,7 +268,9 @@ def _told(item: Unpaired, searched: Mapping[str, int]) -> Unpaired:
 
 
 def _lost(name: str, error: MediaError, place: Path | None = None) -> Lost:
-    size = place.stat().st_size if place is not None and place.exists() else 0
+    size = 0
+    with suppress(OSError):
+        size = place.stat().st_size if place is not None else 0
     return Lost(name, f"{error.reason}. {error.advice}".strip(), error.kind, size)
 
 
