@@ -30,6 +30,12 @@ def test_news_is_what_an_intake_would_change(db, settings, day, ferry, tmp_path)
     assert not folder_watch.has_news(db, settings, day)
     copied.unlink()
     assert folder_watch.has_news(db, settings, day)
+    link = copied.parent / "other card"
+    link.symlink_to("/")
+    intake.take_in(db, settings, day)
+    assert not folder_watch.has_news(db, settings, day)  # what is told already is no news: it came in for ever
+    link.unlink()
+    assert folder_watch.has_news(db, settings, day)
     folder_watch.watch(db, settings, day, on=True)
     assert [one.id for one in days.watched(db)] == [day.id]
 

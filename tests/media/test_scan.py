@@ -5,6 +5,8 @@ import os
 import pytest
 
 from vesk.core.errors import MediaError
+from vesk.core.kinds import Unusable
+from vesk.dailies.report_lines import COLUMNS
 from vesk.media import paperwork, scan
 from vesk.media.checksum import whole_hash
 
@@ -21,6 +23,24 @@ def folder(tmp_path):
 def test_every_file_once_in_a_settled_order(folder):
     assert [scan.shown(item.path, folder) for item in scan.walk(folder)] == ["A cam/one.mov", "A cam/deep/two.mov"]
     assert "report.csv" in [item.path.name for item in scan.walk(folder, paperwork=True)]
+
+
+def test_what_was_handed_over_is_not_taken_in_again_unless_it_is_the_folder_asked_for(folder):
+    package = folder / "for editorial" / "day-6"
+    for name, text in {
+        "report.csv": ",".join(COLUMNS), "sound/one.wav": "x", "movies/one.mov": "x",
+        "../next unfinished/UNFINISHED.txt": "x", "../next unfinished/sound/one.wav": "x",
+    }.items():  # fmt: skip
+        (package / name).parent.mkdir(parents=True, exist_ok=True)
+        (package / name).write_text(text)
+    (folder / "A cam" / "report.csv").write_text("scene,take\n")
+    found = {scan.shown(one.path, folder): one for one in scan.walk(folder)}
+    assert set(found) == {
+        "A cam/one.mov", "A cam/deep/two.mov", "for editorial/day-6", "for editorial/next unfinished",
+    }  # fmt: skip
+    assert found["for editorial/day-6"].kind == Unusable.HANDED_OVER
+    assert "handed over" in found["for editorial/day-6"].problem
+    assert len(list(scan.walk(package))) == 2
 
 
 @pytest.mark.parametrize(

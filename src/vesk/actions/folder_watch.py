@@ -49,12 +49,13 @@ def has_news(session: Session, settings: Settings, day: Day) -> bool:
     except MediaError:
         return False  # the disk is away; it will be looked at again
     rows = {row.path: row for row in recordings.files_of_day(session, day.id)}
-    seen, fresh = set(), []
+    seen, fresh, told = set(), [], False
     for item in scan.walk(root):
-        if item.problem:
-            continue
         name = scan.shown(item.path, root)
         seen.add(name)
+        if item.problem:
+            told |= name not in rows
+            continue
         try:
             stat = item.path.stat()
         except OSError:
@@ -63,7 +64,7 @@ def has_news(session: Session, settings: Settings, day: Day) -> bool:
         if row is None or (row.size, row.modified_ns) != (stat.st_size, stat.st_mtime_ns):
             fresh.append(item.path)
     gone = any(row.state != "vanished" and row.path not in seen for row in rows.values())
-    return gone or bool(set(fresh) - growing(fresh))
+    return told or gone or bool(set(fresh) - growing(fresh))
 
 
 def watch(session: Session, settings: Settings, day: Day, *, on: bool) -> None:

@@ -18,7 +18,7 @@ from vesk.actions.folder_watch import growing
 from vesk.actions.known import known_of_day
 from vesk.core.errors import MediaError, RefusedError, StaleError, VeskError
 from vesk.core.facts import Facts
-from vesk.core.kinds import NONE, PICTURE, SOUND, Unusable
+from vesk.core.kinds import NO_RECORDING, NONE, PICTURE, SOUND, Unusable
 from vesk.core.progress import OnProgress, unwatched
 from vesk.core.timecode import FrameRate
 from vesk.core.tolerance import Tolerance
@@ -141,7 +141,7 @@ def take_in(session: Session, settings: Settings, day: Day, on_progress: OnProgr
     assign_sources(session, day)
     rows = recordings.files_of_day(session, day_id)
     ready = tuple(row.id for row in rows if row.state == "ready")
-    unreadable = sum(row.state == recordings.UNREADABLE and row.unusable != Unusable.FOREIGN for row in rows)
+    unreadable = sum(row.state == recordings.UNREADABLE and row.unusable not in NO_RECORDING for row in rows)
     result = TakenIn(ready, new, unreadable, sum(row.state == recordings.VANISHED for row in rows))
     journal.note(
         session,
@@ -208,7 +208,7 @@ def _read(files: Sequence[tuple[scan.Found, str, _Lay]]) -> dict[str, _Read]:
     for item, path, known in files:
         try:
             if item.problem:
-                raise MediaError(path, item.problem)
+                raise MediaError(path, item.problem, kind=item.kind)
             stat = item.path.stat()
             read[path] = _Read(stat.st_size, stat.st_mtime_ns)
             if known.at != (stat.st_size, stat.st_mtime_ns) or known.read_by != EDITION:

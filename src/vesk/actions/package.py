@@ -34,12 +34,12 @@ from vesk.core.progress import WHOLE, OnProgress, unwatched
 from vesk.dailies import delivering
 from vesk.dailies.located import Located
 from vesk.media import checksum
+from vesk.media.scan import NOTE
 from vesk.settings import Settings
 from vesk.store import changes, days, journal, recordings, turnovers, watched
 from vesk.store.tables import Day, Delivery, Recording, Turnover
 
 UNFINISHED = " (unfinished)"
-_NOTE = "UNFINISHED.txt"
 _SAYS = (
     "This package is not finished. Vesk is making it, or was stopped; its page Turnover says which.\n"
     "Hand nothing over from here: what is whole lies in the folder without 'unfinished' in its name.\n"
@@ -205,7 +205,7 @@ def _opened(settings: Settings, row: Turnover) -> Path:
         if final.exists() and not folder.exists():
             final.rename(folder)  # ended between its naming and the row that says so
         folder.mkdir(parents=True, exist_ok=True)
-        (folder / _NOTE).write_text(_SAYS, encoding="utf-8")
+        (folder / NOTE).write_text(_SAYS, encoding="utf-8")
     except OSError as error:
         raise StorageError(folder, error.strerror or str(error)) from error
     return folder
@@ -450,7 +450,7 @@ def _finish(session: Session, making: _Making) -> None:
     _only(making.folder, set(known))
     documents.write_documents(session, view, row, making.folder, lines, known)
     try:
-        (making.folder / _NOTE).unlink(missing_ok=True)
+        (making.folder / NOTE).unlink(missing_ok=True)
         making.folder.rename(making.settings.here(row.folder))
     except OSError as error:
         raise StorageError(making.folder, error.strerror or str(error)) from error
@@ -480,7 +480,7 @@ def _only(folder: Path, names: set[str]) -> None:
             if path.is_dir():
                 if not any(path.iterdir()):
                     path.rmdir()
-            elif path.relative_to(folder).as_posix() not in names and path.name != _NOTE:
+            elif path.relative_to(folder).as_posix() not in names and path.name != NOTE:
                 path.unlink()
     except OSError as error:
         raise StorageError(folder, error.strerror or str(error)) from error

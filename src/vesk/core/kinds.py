@@ -220,7 +220,11 @@ class Unusable(StrEnum):
     DAMAGED = "cannot be read"
     EMPTY = "empty file"
     FOREIGN = "not a recording"
+    HANDED_OVER = "handed over"
     VANISHED = "vanished"
+
+
+NO_RECORDING = (Unusable.FOREIGN, Unusable.HANDED_OVER)  # nothing of the day is missing for them
 
 
 class OddityKind(StrEnum):

@@ -93,7 +93,7 @@ def walk_folder(
         name = scan.shown(one.path, root)
         try:
             if one.problem:
-                raise MediaError(name, one.problem)
+                raise MediaError(name, one.problem, kind=one.kind)
             found[name] = locate(one.path, cache_folder, root=root)
         except MediaError as error:
             unusable.append(_lost(name, error, one.path))

@@ -9,6 +9,7 @@ from dataclasses import dataclass
 from pathlib import Path
 
 from vesk.core.errors import MediaError
+from vesk.core.kinds import Unusable
 from vesk.media.probe import BESIDE_ENDINGS
 
 _ESCAPE = re.compile(r"\\(?:\\|x([89A-F][0-9A-F]))")
@@ -16,10 +17,11 @@ _ESCAPE = re.compile(r"\\(?:\\|x([89A-F][0-9A-F]))")
 
 @dataclass(frozen=True, slots=True)
 class Found:
-    """A file, or a place that could not be read (`problem` says why)."""
+    """A file, or a place that is not read: `problem` says why, and `kind` what that means for the day."""
 
     path: Path
     problem: str = ""
+    kind: Unusable = Unusable.DAMAGED
 
 
 def allowed(folder: Path, roots: tuple[Path, ...]) -> Path:
@@ -79,10 +81,19 @@ def placed(root: Path, path: str) -> Path:
 
 
 def walk(folder: Path, *, paperwork: bool = False) -> Iterator[Found]:
-    """Walk a folder's files; hidden ones and, unless asked, paperwork are passed over; links that lead out are told."""
+    """Walk a folder's files; hidden ones and, unless asked, paperwork are passed over.
+
+    Links that lead out are told, and what was handed over from here and lies below the folder, which is not looked
+    into: the day's own recordings would come in once more, conformed. A package that is the folder itself is walked.
+    """
     problems: list[OSError] = []
     root = folder.resolve()
     for place, folders, files in os.walk(root, onerror=problems.append):
+        made = NOTE in files or (REPORT in files and _is_package(Path(place, REPORT)))
+        if made and Path(place) != root:
+            folders.clear()
+            yield Found(Path(place), _PACKAGE, Unusable.HANDED_OVER)
+            continue
         folders[:] = sorted(name for name in folders if not name.startswith("."))
         for name in [name for name in folders if Path(place, name).is_symlink()]:
             yield Found(Path(place, name), "it is a link to a folder; it is not followed. Copy the folder itself here")
@@ -94,6 +105,21 @@ def walk(folder: Path, *, paperwork: bool = False) -> Iterator[Found]:
     for problem in problems:
         reason = f"this folder cannot be read ({problem.strerror}); look at its permissions"
         yield Found(Path(os.fsdecode(problem.filename)), reason)
+
+
+REPORT = "report.csv"  # of every package
+NOTE = "UNFINISHED.txt"  # in a package until it is whole
+_REPORT_TELLS = {"picture", "sound", "delivered", "checked_by", "residual_head_ms"}
+_PACKAGE = "it is what was handed over from here, conformed already; it is left out"
+
+
+def _is_package(report: Path) -> bool:
+    """Say whether a report is of what was handed over: by the names of its columns."""
+    try:
+        with report.open(encoding="utf-8", errors="replace") as file:
+            return set(file.readline(10_000).strip().split(",")) >= _REPORT_TELLS
+    except OSError:
+        return False
 
 
 _LEADS_OUT = "it is a link that leads out of the folder; it is not followed"

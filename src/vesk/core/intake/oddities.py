@@ -14,7 +14,7 @@ from vesk.core.intake.naming import missing_numbers
 from vesk.core.intake.off_speed import Conflict, OffSpeed
 from vesk.core.intake.reports import Compared, Report
 from vesk.core.intake.sets import track_of
-from vesk.core.kinds import CARE, LOST, NONE, NOTE, PICTURE, WRONG, Flaw, OddityKind, Unusable, Weight
+from vesk.core.kinds import CARE, LOST, NO_RECORDING, NONE, NOTE, PICTURE, WRONG, Flaw, OddityKind, Unusable, Weight
 from vesk.core.sound.levels import CLIPPED_RUNS, HUM_SHARE, SILENT_DB
 from vesk.core.timecode import FrameRate, wrap_day
 from vesk.core.wording import duration
@@ -182,7 +182,8 @@ def _overlaps(conflicts: Sequence[Conflict], names: Mapping[str, Filed]) -> Iter
 
 def _lost(one: Lost) -> Oddity:
     says = (one.says if one.path in one.says else f"{one.path}: {one.says}").rstrip(". ")
-    return Oddity(one.kind, (one.path,), LOST, says, "Everything else came in.")
+    weight = NOTE if one.kind in NO_RECORDING else LOST
+    return Oddity(one.kind, (one.path,), weight, says, "Everything else came in.")
 
 
 def _foreign(lost: Sequence[Lost]) -> Iterator[Oddity]:

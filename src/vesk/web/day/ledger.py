@@ -10,7 +10,7 @@ from vesk.actions.overview import Overview
 from vesk.actions.pairing_status import CHECKED, SET_ASIDE, UNPAIRED, PairingStatus
 from vesk.actions.placing import Placed
 from vesk.core.intake.copies import is_copy
-from vesk.core.kinds import PICTURE, Cause, Discord, Unusable
+from vesk.core.kinds import NO_RECORDING, PICTURE, Cause, Discord
 from vesk.core.timecode import FrameRate, Timecode
 from vesk.dailies.searching import why_alone
 from vesk.store import days
@@ -107,8 +107,8 @@ def rows(view: Overview) -> list[Row]:
     ):
         own = by_picture.get(recording.id, [])
         source = tags.get(recording.source_id, "—")
-        if recording.unusable == Unusable.FOREIGN:
-            continue  # a card's own housekeeping: Intake tells it
+        if recording.unusable in NO_RECORDING:
+            continue  # Intake tells it
         if recording.state != "ready":
             word = UNREADABLE if recording.state == "unreadable" else "vanished"
             apart.append(_alone(recording, source, "—", recording.problem.split(": ", 1)[-1], word))
