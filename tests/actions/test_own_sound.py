@@ -10,14 +10,24 @@ import pytest
 import soundfile
 from tests.conftest import PAL, SHORT, make_shoot, moved_day, shown
 
-from vesk.actions import correct, intake, measuring, merging, package, pairing, pairing_status, turnover
+from vesk.actions import (
+    correct,
+    intake,
+    measuring,
+    merging,
+    package,
+    pairing,
+    pairing_status,
+    turnover,
+    undoing,
+)
 from vesk.actions.locating import located
 from vesk.core.errors import RefusedError
 from vesk.core.handover.recipe import Recipe, Which
 from vesk.dailies.conforming import conform
 from vesk.dailies.folder import walk_folder
 from vesk.media.picture_packets import same_picture
-from vesk.store import days, recordings, turnovers
+from vesk.store import days, journal, recordings, turnovers
 
 CARD = (
     SHORT.format(rate="25", jam="07:30:00", start="10:00:01:00")
@@ -103,6 +113,24 @@ def test_taken_apart_its_sound_is_a_device_of_its_own_until_somebody_takes_them_
     again = merging.merge_by_hand(db, settings, day, shown(*reversed(rows)), "set")
     assert again.id == first.id
     assert standing(db, day)["A007_001+sound.mov"] == "A"
+
+
+def test_taking_apart_is_undone_and_its_undoing_too(db, settings, day):
+    whole = standing(db, day)
+    run = recordings.of_day(db, day.id)[0]
+    merging.take_apart(db, settings, run.id, version=run.version)
+    db.commit()
+    first = recordings.of_day(db, day.id)[0]
+    before = standing(db, day)
+    merging.take_apart(db, settings, first.id, version=first.version)
+    db.commit()
+    apart = standing(db, day)
+    for said in (before, apart, before):
+        undoing.undo_line(db, settings, day, journal.of_day(db, day.id)[0].id)
+        db.commit()
+        db.expire_all()
+        assert standing(db, day) == said
+    assert whole != before != apart
 
 
 def test_sound_that_comes_before_its_picture_goes_to_it_when_that_comes(db, settings, tmp_path, card):

@@ -85,6 +85,12 @@ def test_a_copy_is_set_aside_unless_a_person_wants_it():
     assert found.recordings[first.key].aside == ""
     wanted = item("S1/7_01 copy.wav", sound("09:00:00:00"), content="same", put_right={"aside": ""})
     assert known(first, wanted).recordings[wanted.key].aside == ""
+    # Of what a person set aside nothing is a copy; nor is what a person decided about.
+    unwanted = item("S1/7_01.wav", sound("09:00:00:00"), content="same", put_right={"aside": "hum"})
+    found = known(unwanted, copy)
+    assert [found.recordings[one.key].aside for one in (unwanted, copy)] == ["hum", ""]
+    assert "doubled file" not in {one.kind for one in found.oddities}
+    assert known(first, copy, decided={copy.key}).recordings[copy.key].aside == ""
 
 
 def test_a_picture_brought_back_is_no_longer_off_speed():

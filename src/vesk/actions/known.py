@@ -3,18 +3,20 @@
 from __future__ import annotations
 
 from collections.abc import Mapping
+from functools import partial
 
 from sqlmodel import Session
 
 from vesk.core.clocks.choice import Period, Said
 from vesk.core.day.known import DayKnown, know_day
 from vesk.core.day.recording import Item
+from vesk.core.intake.copies import is_copy
 from vesk.core.intake.naming import DEFAULT_PATTERNS
 from vesk.core.intake.oddities import Lost
 from vesk.core.intake.reports import Report, entries_of
 from vesk.core.kinds import Unusable
 from vesk.core.timecode import FrameRate
-from vesk.store import days, overrides, recordings, reports
+from vesk.store import days, overrides, pairings, recordings, reports
 from vesk.store.tables import Day, Recording, Source
 
 
@@ -43,10 +45,14 @@ def known_of_day(session: Session, day: Day) -> DayKnown:
                 {name: one.made_by for name, one in own.items()}, _members(row, files, tag), row.merged,
             )
         )  # fmt: skip
-    return know_day(
-        items, days.rate_of(day), said=_said(session, day_id), unusable=unusable,
+    conclude = partial(
+        know_day, items, days.rate_of(day), said=_said(session, day_id), unusable=unusable,
         patterns=patterns_of(day), reports=reports_of_day(session, day_id),
     )  # fmt: skip
+    known = conclude()
+    doubled = [int(key) for key, one in known.recordings.items() if is_copy(one.aside)]
+    decided = pairings.decided_with(session, doubled) if doubled else set()
+    return conclude(decided={str(number) for number in decided}) if decided else known
 
 
 def patterns_of(day: Day) -> tuple[str, ...]:

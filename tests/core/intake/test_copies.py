@@ -78,6 +78,18 @@ def test_a_second_card_of_a_recorder_holds_the_same_sound_whatever_is_said_besid
     assert same_sounds([sound("S1/a.wav", 1, mute), sound("S2/a.wav", 1, mute)]) == {}
 
 
+def test_what_holds_some_channels_of_another_is_its_copy_also_as_files_of_a_track_each_beside_it():
+    levels = ((-3.0, -24.25), (-9.0, -31.5), (-200.0, -200.0), (-12.0, -40.0))
+    poly, mix = sound("S1/40_01.wav", 1, levels), sound("card 2/40_01.wav", 1, levels[:2])
+    tracks = [sound(f"S1/40_01_{n}.wav", 1, levels[n : n + 1]) for n in range(4)]
+    files = sound("S1/40_01_1-4.wav", 1, levels, members=tuple(tracks))
+    assert same_sounds([mix, files, poly]) == {mix.key: poly.path, files.key: poly.path}
+    # Two tracks of one folder may carry the same; what another holds only once is no copy.
+    assert same_sounds([tracks[0], replace(tracks[0], key="t", path="S1/t.wav", content="t")]) == {}
+    twice = sound("S2/40_01.wav", 1, (*levels[:1], *levels[:1]))
+    assert same_sounds([poly, twice]) == {}
+
+
 def test_a_copy_may_be_all_that_is_left_of_a_take():
     more = [*SHOT, picture("A001/A001_003.mov", 3, -27.0)]
     copies = takes("A001/sub", (-30, -24, -37, -27, -31), pixels=SMALL)

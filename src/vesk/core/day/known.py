@@ -2,12 +2,12 @@
 
 from __future__ import annotations
 
-from collections.abc import Mapping, Sequence
+from collections.abc import Collection, Mapping, Sequence
 from dataclasses import dataclass, replace
 
 from vesk.core.clocks.choice import Choice, Said, choose_clock
 from vesk.core.day.recording import ASIDE, Item, Known, clocks_of, know, with_report
-from vesk.core.intake.copies import SAME_FILE, SAME_SOUND, SMALLER, doubles, same_sounds, smaller_copies
+from vesk.core.intake.copies import SAME_FILE, SAME_SOUND, SMALLER, find_copies
 from vesk.core.intake.naming import DEFAULT_PATTERNS
 from vesk.core.intake.oddities import Lost, Oddity, find_oddities
 from vesk.core.intake.off_speed import Conflict, OffSpeed, find_conflicts, find_off_speed
@@ -34,6 +34,7 @@ def know_day(
     patterns: Sequence[str] = DEFAULT_PATTERNS,
     unusable: Sequence[Lost] = (),
     reports: Sequence[Report] = (),
+    decided: Collection[str] = (),
 ) -> DayKnown:
     """Conclude what is known of a day from its recordings together.
 
@@ -49,6 +50,8 @@ def know_day(
         Files that nothing can be done with.
     reports : sequence of Report
         Sound and camera reports of the day.
+    decided : collection of str
+        Keys of recordings of which a person corrected or checked a take: whatever they copy, they stay.
     """
     by_source: dict[str, list[Item]] = {}
     for item in items:
@@ -63,29 +66,34 @@ def know_day(
     known = {one.key: know(one, clocks[one.source].clock, told[one.source], day, patterns) for one in items}
     filed = [one.filed for one in known.values()]
     slow = find_off_speed(filed)
-    copies, mirrored, smaller = doubles(filed), same_sounds(filed), smaller_copies(filed)
+    # What a person set aside stands for nothing.
+    standing = [one for one in filed if not _said_aside(known[one.key])]
+    copies = find_copies(standing, decided)
+    doubled = {*copies.same_file, *copies.same_sound, *copies.smaller}
     for key, one in known.items():
         put = one.item.put_right.get(ASIDE)
         found = f"off-speed: {slow[key].reason}" if key in slow else ""
-        found = f"{SMALLER} {smaller[key]}" if key in smaller else found
-        found = f"{SAME_SOUND} {mirrored[key]}" if key in mirrored else found
-        found = f"{SAME_FILE} {copies[key]}" if key in copies else found
+        found = f"{SMALLER} {copies.smaller[key]}" if key in copies.smaller else found
+        found = f"{SAME_SOUND} {copies.same_sound[key]}" if key in copies.same_sound else found
+        found = f"{SAME_FILE} {copies.same_file[key]}" if key in copies.same_file else found
         reason = found if put is None else put
         if reason:
             slowed = slow[key].reason if key in slow else ""
             known[key] = replace(one, aside=reason, off_speed=slowed)
         if put == "" and key in slow:
             del slow[key]  # a person brought it back
-    compared = [
-        (one, compare(one, [item for item in filed if item.key not in {*copies, *mirrored, *smaller}], day))
-        for one in reports
-    ]
+    compared = [(one, compare(one, [item for item in filed if item.key not in doubled], day)) for one in reports]
     for report, beside in compared:
         for key, entry in beside.matched.items():
             known[key] = with_report(known[key], report, entry)
-    there = [one for one in filed if not _said_aside(known[one.key]) and one.key not in {*mirrored, *smaller}]
+    there = [
+        one for one in filed if not _said_aside(known[one.key]) and one.key not in {*copies.same_sound, *copies.smaller}
+    ]
     conflicts = tuple(find_conflicts(there, slow))
-    oddities = find_oddities(filed, day, off_speed=slow, conflicts=conflicts, unusable=unusable, reports=compared)
+    oddities = find_oddities(
+        filed, day, off_speed=slow, conflicts=conflicts, unusable=unusable, reports=compared,
+        copies=copies,
+    )  # fmt: skip
     return DayKnown(known, clocks, slow, conflicts, tuple(oddities))
 
 

@@ -2,7 +2,9 @@
 
 from __future__ import annotations
 
-from collections.abc import Mapping, Sequence
+from collections import Counter
+from collections.abc import Collection, Mapping, Sequence
+from dataclasses import dataclass
 from fractions import Fraction
 
 from vesk.core.intake.filed import Filed
@@ -14,6 +16,32 @@ _SILENT_DB = -100.0
 _LEVEL_DB = 0.7  # coding a sound anew changes its level by less, but for what one channel laid on two loses on each
 _SHARED_DB = 3.01
 _ONE_IN = 4
+
+
+@dataclass(frozen=True, slots=True)
+class Copies:
+    """Recordings that copy another, by key: the path of the one that stands for both, by how they are told."""
+
+    same_file: Mapping[str, str]
+    same_sound: Mapping[str, str]
+    smaller: Mapping[str, str]
+
+
+def find_copies(recordings: Sequence[Filed], decided: Collection[str] = ()) -> Copies:
+    """Return which recordings copy another.
+
+    Parameters
+    ----------
+    recordings : sequence of Filed
+        The day's, but for those that a person set aside: they stand for nothing.
+    decided : collection of str
+        Keys of those of which a person corrected or checked a take: whatever they copy, they stay.
+    """
+    found = (
+        {key: of for key, of in find(recordings).items() if key not in decided}
+        for find in (doubles, same_sounds, smaller_copies)
+    )
+    return Copies(*found)
 
 
 def is_copy(aside: str) -> bool:
@@ -45,8 +73,9 @@ def doubles(recordings: Sequence[Filed]) -> dict[str, str]:
 def same_sounds(recordings: Sequence[Filed]) -> dict[str, str]:
     """Return, for every sound that another file holds too, the path of the one that stands for both.
 
-    A recorder writes to two cards, and what it says beside the sound differs: they begin on one label, are as long to
-    the sample, and no channel's peak or level differs by a hundredth of a decibel.
+    A recorder writes to two cards, or all tracks to one file and each to its own, and what it says beside the sound
+    differs: they begin on one label, are as long to the sample, and no channel's peak or level differs by a hundredth
+    of a decibel. One that holds some channels of another is its copy, too: a mix on the second card.
 
     Parameters
     ----------
@@ -55,17 +84,34 @@ def same_sounds(recordings: Sequence[Filed]) -> dict[str, str]:
     """
     alike: dict[tuple[object, ...], list[Filed]] = {}
     for one in recordings:
-        heard = any(level.rms_db > _SILENT_DB for level in one.levels)
-        if one.kind == SOUND and one.header is not None and one.samples and heard:
-            levels = tuple((round(level.peak_db, 2), round(level.rms_db, 2)) for level in one.levels)
-            alike.setdefault((one.header, one.samples, one.sample_rate, levels), []).append(one)
+        if one.kind == SOUND and one.header is not None and one.samples and _heard(one):
+            alike.setdefault((one.header, one.samples, one.sample_rate), []).append(one)
     found = {}
     for same in alike.values():
-        first, *rest = sorted(same, key=lambda one: (len(one.path), one.path))
-        # In one folder they may be two tracks of a take that carry the same.
-        others = (one for one in rest if _folder(one) != _folder(first))
-        found.update({one.key: first.path for one in others if one.content != first.content or not one.content})
+        stands: list[Filed] = []
+        for one in sorted(same, key=lambda one: (-len(one.levels), len(one.path), one.path)):
+            of = next((other for other in stands if _holds(other, one)), None)
+            if of is None:
+                stands.append(one)
+            elif one.content != of.content or not one.content:
+                found[one.key] = of.path
     return found
+
+
+def _heard(one: Filed) -> list[tuple[float, float]]:
+    """Return peak and level of each channel that is not silent."""
+    return [(round(own.peak_db, 2), round(own.rms_db, 2)) for own in one.levels if own.rms_db > _SILENT_DB]
+
+
+def _holds(other: Filed, one: Filed) -> bool:
+    """Say whether every channel of a sound is one of another's.
+
+    In one folder, two files of one channel or as many may be tracks of a take that carry the same.
+    """
+    apart = (
+        _folder(one) != _folder(other) or len(one.levels) < len(other.levels) or len(one.members) != len(other.members)
+    )
+    return apart and not Counter(_heard(one)) - Counter(_heard(other))
 
 
 def smaller_copies(recordings: Sequence[Filed]) -> dict[str, str]:

@@ -8,7 +8,7 @@ from dataclasses import dataclass, replace
 
 import numpy as np
 
-from vesk.core.intake.copies import doubles, same_sounds, smaller_copies
+from vesk.core.intake.copies import Copies, find_copies
 from vesk.core.intake.filed import Filed
 from vesk.core.intake.naming import missing_numbers
 from vesk.core.intake.off_speed import Conflict, OffSpeed
@@ -105,6 +105,7 @@ def find_oddities(
     conflicts: Sequence[Conflict],
     unusable: Sequence[Lost] = (),
     reports: Sequence[tuple[Report, Compared]] = (),
+    copies: Copies | None = None,
 ) -> list[Oddity]:
     """Find everything odd about a day's recordings, the worst first.
 
@@ -119,6 +120,8 @@ def find_oddities(
         Files that nothing can be done with.
     reports : sequence of (Report, Compared)
         Sound and camera reports, as laid beside the recordings.
+    copies : Copies, optional
+        By default those among all recordings.
     """
     found = [_lost(one) for one in unusable if one.kind != Unusable.FOREIGN]
     found += _foreign([one for one in unusable if one.kind == Unusable.FOREIGN])
@@ -138,7 +141,7 @@ def find_oddities(
     found += _alike(recordings, day)
     found += _no_clocks(recordings)
     found += _hours([one for one in recordings if one.key not in off_speed], day)
-    found += _doubled(recordings)
+    found += _doubled(recordings, copies or find_copies(recordings))
     found += _numbers(recordings)
     found += _tracks(recordings)
     names = {one.key: one for one in recordings}
@@ -357,9 +360,9 @@ def _meetings(own: Sequence[Filed], others: Sequence[Filed], day: FrameRate) -> 
     return count
 
 
-def _doubled(recordings: Sequence[Filed]) -> Iterator[Oddity]:
+def _doubled(recordings: Sequence[Filed], copies: Copies) -> Iterator[Oddity]:
     names = {one.key: one for one in recordings}
-    for key, first in doubles(recordings).items():
+    for key, first in copies.same_file.items():
         says = f"{names[key].path} is {first} once more, byte for byte"
         yield Oddity(
             OddityKind.DOUBLED_FILE,
@@ -369,12 +372,12 @@ def _doubled(recordings: Sequence[Filed]) -> Iterator[Oddity]:
             "It is set aside; delete it, or find out which file is missing.",
         )
     yield from _by_folder(
-        OddityKind.SMALLER_COPY, smaller_copies(recordings), names, "is a smaller copy of",
+        OddityKind.SMALLER_COPY, copies.smaller, names, "is a smaller copy of",
         "name, timecode, length and sound are the same",
         "What was shot counts, copies are set aside. Bring them back if they are another camera's.",
     )  # fmt: skip
     yield from _by_folder(
-        OddityKind.SAME_SOUND, same_sounds(recordings), names, "holds the same sound as",
+        OddityKind.SAME_SOUND, copies.same_sound, names, "holds the same sound as",
         "timecode, length to the sample and every channel's level are the same",
         "One of each counts, the other is set aside. Bring it back if it is another recorder's.",
     )  # fmt: skip
