@@ -144,6 +144,13 @@ def test_sound_that_comes_before_its_picture_goes_to_it_when_that_comes(db, sett
     shutil.copytree(card.folder, folder, dirs_exist_ok=True, copy_function=shutil.copy)
     taken_in(db, settings, late)
     assert sorted(standing(db, late)) == ["40_01.wav", "A007_001-002+sound.mov"]
+    # A track that comes when the others are taken together is nobody's camera.
+    shutil.copy(folder / "A007/A007_00100.wav", folder / "A007/A007_00102.wav")
+    with (folder / "A007/A007_00102.wav").open("r+b") as file:
+        file.seek(-6, 2)
+        file.write(b"\x01\x00\x00\x02\x00\x00")  # another sound by a sample or two
+    taken_in(db, settings, late)
+    assert standing(db, late)["A007_00102.wav"] not in {"A", standing(db, late)["40_01.wav"]}
 
 
 def test_it_goes_out_file_by_file_with_its_own_sound_as_scratch(db, settings, day, card, tmp_path, cache):

@@ -56,7 +56,7 @@ def assign_sources(session: Session, day: Day, *, together: bool = True) -> None
 
 def _with_their_picture(rows: Sequence[Recording], fresh: Sequence[Recording]) -> list[Recording]:
     """Give sound files whose picture was here before its device; returns the rest."""
-    by_path = {row.path: row for row in rows if row.source_id is not None or row in fresh}
+    by_path = {row.path: row for row in rows if row.member_of is None}  # what is taken together has its sound
     for picture, own in own_sounds_of([(path, facts_of(row)) for path, row in by_path.items()]).items():
         for path in own:
             if by_path[path].source_id is None:
@@ -69,9 +69,10 @@ def part_devices(session: Session, day: Day) -> None:
     kinds = {source.id: source.kind for source in days.sources(session, day.id)}
     rows = [row for row in recordings.ready_of_day(session, day.id) if row.source_id in kinds and not row.merged]
     astray = [row for row in rows if row.kind != kinds.get(row.source_id or 0)]
-    for row in astray:
-        row.source_id = None
     if astray:
+        changes.hold(session, day.id)
+        for row in astray:
+            row.source_id = None
         session.flush()
         assign_sources(session, day, together=False)
 

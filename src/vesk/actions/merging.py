@@ -34,6 +34,7 @@ def merge_day(session: Session, settings: Settings, day: Day) -> list[Recording]
     made: list[Recording] = []
     _free_own_sounds(session, day)
     filed, rows = _files(session, day)
+    contents: dict[str, str] = {}
     for how in (SET, RUN):
         if made:
             filed, rows = _files(session, day)
@@ -45,23 +46,30 @@ def merge_day(session: Session, settings: Settings, day: Day) -> list[Recording]
             contents = {one.key: rows[int(one.key)].content for one in filed}
             changes.rest(session)  # a doubtful joint is looked up in what other devices recorded
             found = merging.runs_among(filed, places, apart)
-        if not found:
-            continue
-        changes.hold(session, day.id)
-        apart, (_, rows) = _apart(session, day), _files(session, day)
-        for one in found:
-            stands = all(int(key) in rows for key in one.keys) and not apart.intersection(pairwise(one.keys))
-            if not stands or (how == RUN and any(rows[int(key)].content != contents[key] for key in one.keys)):
-                continue  # somebody decided otherwise meanwhile
-            names = {number: rows[number].name for number in map(int, one.keys)}
-            if decided := pairings.decided_with(session, names):
-                _leave(session, day, list(names.values()), [names[number] for number in sorted(decided)], one.why)
-                continue
-            row = _make(session, day, [rows[int(key)] for key in one.keys], how, why=one.why, by=VESK)
-            made.append(row)
+        if found:
+            made += _take_together(session, day, found, how, contents)
         if how == SET:
             part_devices(session, day)  # what stays apart from its picture
     _tell(session, day, made)
+    return made
+
+
+def _take_together(
+    session: Session, day: Day, found: list[merging.Merged], how: Together, contents: Mapping[str, str]
+) -> list[Recording]:
+    """Make of files what was found, as far as nobody decided otherwise; returns what was made."""
+    changes.hold(session, day.id)
+    made = []
+    apart, (_, rows) = _apart(session, day), _files(session, day)
+    for one in found:
+        stands = all(int(key) in rows for key in one.keys) and not apart.intersection(pairwise(one.keys))
+        if not stands or (how == RUN and any(rows[int(key)].content != contents[key] for key in one.keys)):
+            continue  # somebody decided otherwise meanwhile
+        names = {number: rows[number].name for number in map(int, one.keys)}
+        if decided := pairings.decided_with(session, names):
+            _leave(session, day, list(names.values()), [names[number] for number in sorted(decided)], one.why)
+            continue
+        made.append(_make(session, day, [rows[int(key)] for key in one.keys], how, why=one.why, by=VESK))
     return made
 
 
@@ -90,9 +98,10 @@ def _free_own_sounds(session: Session, day: Day) -> None:
     made = {row.id: row for row in merged if row.merged_by == VESK and row.kind == SOUND}
     free = [row for row in files.values() if row.member_of is None or row.member_of in made]
     beside = own_sounds_of([(row.path, facts_of(row)) for row in free if row.kind == SOUND or row in standing])
-    held = {files[path].member_of for own in beside.values() for path in own} - {None}
-    for row in (made[number] for number in sorted(number for number in held if number is not None)):
-        if not pairings.decided_with(session, [row.id]):
+    held = {files[path].member_of for own in beside.values() for path in own}
+    for row in [row for number, row in made.items() if number in held]:
+        changes.hold(session, day.id)
+        if row.state == READY and not pairings.decided_with(session, [row.id]):
             _part(session, row, VESK)
             journal.note(session, day_id=day.id, by=VESK, what=f"took {row.name} apart: its pictures came")
 
