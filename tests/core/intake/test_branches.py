@@ -33,7 +33,6 @@ def of(*groups):
         (("footage/A_CAM", "footage/B_CAM"), PICTURE),
         (("day 6/Cam 1", "day 6/Cam 2"), PICTURE),
         (("shoot/video/a", "shoot/video/b"), PICTURE),
-        (("audio/S1", "audio/S2"), SOUND),
         (("audio/recorder 1 boat", "audio/recorder 2 pier"), SOUND),
     ],
 )
@@ -53,6 +52,8 @@ def test_folders_of_files_that_ran_at_once_are_two_devices_and_cards_of_one_are_
     main, second = takes("f/main/x", 100, 300, 600), takes("f/second/y", 130, 310, 640)
     assert of(main, second) == ["f/main", "f/second"]
     assert of(takes("f/card1", 100, 300), takes("f/card2", 500, 700)) == ["f", "f"]
+    scenes = [takes(f"sound/S{n}", 100 * n, 1000 + 100 * n, kind=SOUND) for n in (1, 2)]  # S may be a scene
+    assert of(*scenes) == ["sound", "sound"]
     # A third card that ran with neither says that they are no camera each.
     assert of(main, second, takes("f/third", 5000, 5200)) == ["f"] * 3
 

@@ -14,9 +14,7 @@ _CAMERA = re.compile(
     r"(?:cam(?:era)?[ _\-]?(?P<a>[a-z]|\d{1,2})|(?P<b>[a-z])[ _\-]?cam(?:era)?|(?P<c>[a-z])$)(?![a-z0-9])",
     re.IGNORECASE,
 )
-_RECORDER = re.compile(
-    r"(?:(?:rec(?:order)?|deck|mixer)[ _\-]?(?P<a>[a-z]|\d{1,2})|(?P<b>s\d{1,2}))(?![a-z0-9])", re.IGNORECASE
-)
+_RECORDER = re.compile(r"(?:rec(?:order)?|deck|mixer)[ _\-]?(?P<a>[a-z]|\d{1,2})(?![a-z0-9])", re.IGNORECASE)
 _LEAST_TOGETHER, _LEAST_S = 2, 1  # files that ran at once, and for how long, seconds
 _APART_S = Fraction(1, 5)  # what begins and lasts alike to this is a copy of the other
 _PAUSE_S = 2  # between takes of a clock; a counter has none
