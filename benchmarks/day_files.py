@@ -146,6 +146,10 @@ DAYS = (
         names=lambda tag, take, _slate: f"270321_{take:03}.wav" if tag == "S1" else "",
     ),
     HardDay(
+        "all tracks in one file, and each in its own beside it",
+        (camera("A"), camera("B"), recorder(channels=("boom", "lav"), mono=True, poly=True)),
+    ),
+    HardDay(
         "cameras write their sound beside the picture",
         (camera("A", mono=True), camera("B", mono=True, channels=("scratch", "scratch"), **NONE), recorder()),
     ),

@@ -96,9 +96,9 @@ def _write_sound(take: Take, scenario: Scenario, sound: NDArray[np.float32]) -> 
         for number, name in enumerate(device.channels):
             path = take.path.with_stem(f"{take.path.stem}_Tr{number + 1}")
             _write_wave(path, take, scenario, sound[:, number : number + 1], (name,))
-    elif not device.mono:
+    if not (device.mixed or device.mono) or device.poly:
         _write_wave(take.path, take, scenario, sound, device.channels)
-    else:
+    if device.mono:
         for number, name in enumerate(device.channels):
             path = take.path.with_stem(f"{take.path.stem}_{number + 1}")
             track = (str(number + 1), str(len(device.channels)))

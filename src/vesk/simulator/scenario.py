@@ -20,9 +20,9 @@ class Device:
     records), or ``none``; `header_off_s` how far a jammed header is set wrong. `ltc` is the channel (from 0) that a
     timecode box feeds, at `ltc_db`; -1 is none; `leak_db` how much of it leaks into the others.
 
-    `split_s` is how long its files may be: it goes on in the next one. A `mono` recorder writes a file a channel, a
-    `mono` camera its sound so beside a picture without; a `mixed` recorder writes their mix in stereo, a file a
-    channel beside it, and the mix once more 12 dB lower.
+    `split_s` is how long its files may be: it goes on in the next one. A `mono` recorder writes a file a channel
+    (beside one of all of them where it is `poly`, too), a `mono` camera its sound so beside a picture without; a
+    `mixed` recorder writes their mix in stereo, a file a channel beside it, and the mix once more 12 dB lower.
 
     `rate` is that of its picture where it is not the day's. `hum_db` is how loud the mains is in its sound; a channel
     named ``empty`` is not connected.
@@ -61,6 +61,7 @@ class Device:
     bits: int = 24
     split_s: float = 0.0
     mono: bool = False
+    poly: bool = False
     mixed: bool = False
     rate: str = ""
     hum_db: float = -200.0
