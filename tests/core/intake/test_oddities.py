@@ -131,6 +131,17 @@ def test_the_worst_come_first_and_keep_their_keys():
     assert again[0].key in {one.key for one in found}
 
 
+def test_the_tracks_of_a_cameras_own_sound_are_no_numbers_of_its_clips():
+    def shot(n):
+        own = [sound(f"A001_00{n}{track}.wav", source="A") for track in (1, 2)]
+        one = picture(f"A001_00{n}.mov", TEN + 60 * n)
+        return replace(one, members=(one, *own))
+
+    assert "number missing" not in {one.kind for one in odd(*map(shot, (1, 2, 3)))}
+    (told,) = [one for one in odd(shot(1), shot(3)) if one.kind == "number missing"]
+    assert "lacks number 002" in told.says
+
+
 def test_what_is_no_recording_is_told_once_a_card_and_more_loudly_where_it_may_be_a_picture():
     def foreign(*paths, size=0):
         return [Lost(path, f"{path}: it is neither", Unusable.FOREIGN, size) for path in paths]

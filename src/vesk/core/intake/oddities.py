@@ -427,7 +427,8 @@ def _reported(report: Report, compared: Compared, names: Mapping[str, Filed]) ->
 
 def _numbers(recordings: Sequence[Filed]) -> Iterator[Oddity]:
     groups: dict[tuple[str, str], list[Filed]] = {}
-    for one in (file for whole in recordings for file in whole.files):
+    # A camera's own sound beside its picture counts its tracks behind the picture's number.
+    for one in (file for whole in recordings for file in whole.files if file.kind == whole.kind):
         if one.tokens.get("clip", "").isdecimal() and one.tokens.get("roll"):
             groups.setdefault((one.source, one.tokens["roll"]), []).append(one)
     for (source, roll), own in sorted(groups.items()):
