@@ -29,14 +29,16 @@ def test_what_was_handed_over_is_not_taken_in_again_unless_it_is_the_folder_aske
     package = folder / "for editorial" / "day-6"
     for name, text in {
         "report.csv": ",".join(COLUMNS), "sound/one.wav": "x", "movies/one.mov": "x",
-        "../next unfinished/UNFINISHED.txt": "x", "../next unfinished/sound/one.wav": "x",
+        "../next (unfinished)/UNFINISHED.txt": "x", "../next (unfinished)/sound/one.wav": "x",
     }.items():  # fmt: skip
         (package / name).parent.mkdir(parents=True, exist_ok=True)
         (package / name).write_text(text)
+    # What a person wrote beside a camera's files hides none of them.
     (folder / "A cam" / "report.csv").write_text("scene,take\n")
+    (folder / "A cam" / "UNFINISHED.txt").write_text("the second card is at the lab")
     found = {scan.shown(one.path, folder): one for one in scan.walk(folder)}
     assert set(found) == {
-        "A cam/one.mov", "A cam/deep/two.mov", "for editorial/day-6", "for editorial/next unfinished",
+        "A cam/one.mov", "A cam/deep/two.mov", "for editorial/day-6", "for editorial/next (unfinished)",
     }  # fmt: skip
     assert found["for editorial/day-6"].kind == Unusable.HANDED_OVER
     assert "handed over" in found["for editorial/day-6"].problem

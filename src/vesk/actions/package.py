@@ -34,12 +34,11 @@ from vesk.core.progress import WHOLE, OnProgress, unwatched
 from vesk.dailies import delivering
 from vesk.dailies.located import Located
 from vesk.media import checksum
-from vesk.media.scan import NOTE
+from vesk.media.scan import NOTE, UNFINISHED
 from vesk.settings import Settings
 from vesk.store import changes, days, journal, recordings, turnovers, watched
 from vesk.store.tables import Day, Delivery, Recording, Turnover
 
-UNFINISHED = " (unfinished)"
 _SAYS = (
     "This package is not finished. Vesk is making it, or was stopped; its page Turnover says which.\n"
     "Hand nothing over from here: what is whole lies in the folder without 'unfinished' in its name.\n"

@@ -89,7 +89,7 @@ def walk(folder: Path, *, paperwork: bool = False) -> Iterator[Found]:
     problems: list[OSError] = []
     root = folder.resolve()
     for place, folders, files in os.walk(root, onerror=problems.append):
-        made = NOTE in files or (REPORT in files and _is_package(Path(place, REPORT)))
+        made = (place.endswith(UNFINISHED) and NOTE in files) or (REPORT in files and _is_package(Path(place, REPORT)))
         if made and Path(place) != root:
             folders.clear()
             yield Found(Path(place), _PACKAGE, Unusable.HANDED_OVER)
@@ -108,7 +108,7 @@ def walk(folder: Path, *, paperwork: bool = False) -> Iterator[Found]:
 
 
 REPORT = "report.csv"  # of every package
-NOTE = "UNFINISHED.txt"  # in a package until it is whole
+UNFINISHED, NOTE = " (unfinished)", "UNFINISHED.txt"  # behind a package's name until it is whole, and in it
 _REPORT_TELLS = {"picture", "sound", "delivered", "checked_by", "residual_head_ms"}
 _PACKAGE = "it is what was handed over from here, conformed already; it is left out"
 
