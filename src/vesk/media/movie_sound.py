@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from collections import deque
-from collections.abc import Callable, Iterator
+from collections.abc import Callable, Iterator, Sequence
 from fractions import Fraction
 from pathlib import Path
 from typing import Any
@@ -15,7 +15,7 @@ from numpy.typing import NDArray
 from vesk.core.heard import HeardHole
 from vesk.media.movie import opened, picture_of, sound_streams
 
-_CHUNK = 1 << 16  # samples handed over at once, where there are as many
+_CHUNK = 1 << 16  # samples laid and handed over at once, where there are as many
 _HOLE_S = 0.005  # stamps that lie nearer to where the samples before end are rounded, jitter, or creep
 _FEW = 20  # damaged packets, however few there are
 _LONGEST_S = 3600.0  # a stamp that lies further off is nonsense
@@ -57,8 +57,8 @@ def sound_blocks(path: Path, on_hole: Callable[[HeardHole], None] = _unheard) ->
         tracks = {stream.index: _Track(stream, origin, longest_s, on_hole) for stream in streams}
         for packet in container.demux(streams):
             tracks[packet.stream.index].take(packet)
-            while min((track.ready for track in tracks.values() if not track.lost), default=0) >= _CHUNK:
-                yield np.concatenate([track.give(_CHUNK) for track in tracks.values()], axis=1)
+            while (ready := min((track.ready for track in tracks.values() if not track.lost), default=0)) >= _CHUNK:
+                yield _beside([track.give(min(ready, 2 * _CHUNK)) for track in tracks.values()])
         for track in tracks.values():
             track.end()
         if all(track.lost for track in tracks.values()):
@@ -69,7 +69,11 @@ def sound_blocks(path: Path, on_hole: Callable[[HeardHole], None] = _unheard) ->
                 on_hole(HeardHole(track.at / track.rate, (ends - track.at) / track.rate))
         # A stream that ends sooner than another is silent from there on.
         while rest := max(track.ready for track in tracks.values()):
-            yield np.concatenate([track.give(min(rest, _CHUNK)) for track in tracks.values()], axis=1)
+            yield _beside([track.give(min(rest, _CHUNK)) for track in tracks.values()])
+
+
+def _beside(blocks: list[NDArray[np.float32]]) -> NDArray[np.float32]:
+    return blocks[0] if len(blocks) == 1 else np.concatenate(blocks, axis=1)
 
 
 # How decoders usually give samples, and what full scale is; anything else goes through a resampler, frame by frame.
@@ -79,14 +83,15 @@ _FULL = {
 }  # fmt: skip
 
 
-def _samples(frame: Any, channels: int) -> NDArray[np.float32]:
-    """Return what a decoded frame of sound holds, float32 (n, channels), full scale ±1, as a copy."""
-    kind, full = _FULL[frame.format.name]
-    if frame.format.is_planar:
-        planes = [np.frombuffer(plane, kind, frame.samples) for plane in frame.planes]
-        values = np.stack(planes, axis=1).astype(np.float32)
+def _samples(frames: Sequence[Any], channels: int) -> NDArray[np.float32]:
+    """Return what decoded frames of one format hold, float32 (n, channels), full scale ±1, as a copy."""
+    kind, full = _FULL[frames[0].format.name]
+    if frames[0].format.is_planar:
+        each = ([np.frombuffer(one.planes[n], kind, one.samples) for one in frames] for n in range(channels))
+        values = np.stack([np.concatenate(plane) for plane in each], axis=1).astype(np.float32)
     else:
-        values = np.frombuffer(frame.planes[0], kind, frame.samples * channels).reshape(-1, channels).astype(np.float32)
+        packed = [np.frombuffer(one.planes[0], kind, one.samples * channels) for one in frames]
+        values = np.concatenate(packed).reshape(-1, channels).astype(np.float32)
     if full > 1:
         values *= np.float32(1 / full)
     return values
@@ -101,6 +106,7 @@ class _Track:
         self._resampler = av.AudioResampler(format="flt", layout=stream.codec_context.layout, rate=stream.rate)
         self._ticks = float(stream.time_base * stream.rate)  # samples a tick of its stamps lasts
         self._near = _HOLE_S * self.rate + self._ticks
+        self._crept_from = _CREPT_S * self.rate
         self._longest = longest_s * self.rate
         self._silence = np.zeros((1, self._channels), np.float32)
         self._held: deque[NDArray[np.float32]] = deque()
@@ -110,6 +116,8 @@ class _Track:
         self._creeps = False
         self._pace, self._due = 0.0, 0.0  # samples a frame by which they creep; not followed yet
         self._cut = 0  # samples still to be left out
+        self._decoded: list[Any] = []  # frames that were not laid yet,
+        self._waiting = 0  # and their samples
         self._packets, self._damaged = 0, 0
         self.at = 0  # where the next sample lies, from frame 0 of the picture on
         self.ready = 0
@@ -130,16 +138,52 @@ class _Track:
             self.lost = self._damaged > _FEW and 2 * self._damaged > self._packets
             return
         for frame in frames:
-            same = (frame.rate, frame.layout.nb_channels) == (self.rate, self._channels)
-            if same and frame.format.name in _FULL:
-                self._lay(frame.pts, _samples(frame, self._channels))
+            self._decoded.append(frame)
+            self._waiting += frame.samples
+        if self._waiting >= _CHUNK:
+            self._lay_decoded()
+
+    def _lay_decoded(self) -> None:
+        """Lay what was decoded: in one step where it goes on as it was counted, else frame by frame."""
+        frames, self._decoded, self._waiting = self._decoded, [], 0
+        if self._goes_on(frames):
+            self._add(_samples(frames, self._channels))
+            return
+        for frame in frames:
+            if self._is_plain(frame):
+                self._lay(frame.pts, _samples([frame], self._channels))
                 continue
             for number, packed in enumerate(self._resampler.resample(frame)):
                 block = packed.to_ndarray().reshape(-1, self._channels).astype(np.float32)
                 self._lay(None if number else frame.pts, block)
 
+    def _is_plain(self, frame: Any) -> bool:
+        """Say whether a frame holds samples as the stream says, in a form that is read as it lies."""
+        same = (frame.rate, frame.layout.nb_channels) == (self.rate, self._channels)
+        return same and frame.format.name in _FULL
+
+    def _goes_on(self, frames: Sequence[Any]) -> bool:
+        """Say whether frames are plain and stamped where those before end, and count them if so."""
+        if not frames or self._stamped is None or self._odd is not None or self._creeps:
+            return False
+        form, stamped, usual = frames[0].format.name, self._stamped, self._usual
+        for frame in frames:
+            late = 0.0 if frame.pts is None else frame.pts * self._ticks - stamped
+            stamped += frame.samples
+            usual += self._weight(frame.samples) * (late - usual)
+            plain = frame.format.name == form and frame.samples and self._is_plain(frame)
+            if not plain or abs(late) > self._near or abs(usual) > self._crept_from:
+                return False
+        self._stamped, self._usual = stamped, usual
+        return True
+
+    def _weight(self, samples: int) -> float:
+        """Return how much a frame counts for how late its stamps usually are."""
+        return min(1.0, samples / self.rate / _USUAL_S)
+
     def end(self) -> None:
-        """Lay what waited for a next frame."""
+        """Lay what waited for others."""
+        self._lay_decoded()
         self.lost |= bool(self._damaged) and self._stamped is None
         if self._odd is not None:
             self._go_on(*self._odd)
@@ -178,8 +222,8 @@ class _Track:
     def _crept(self, late: float, block: NDArray[np.float32]) -> NDArray[np.float32]:
         """Return a frame with a sample more or less where its stamps creep; a control loop of second order."""
         lasts_s = block.shape[0] / self.rate
-        self._usual += min(1.0, lasts_s / _USUAL_S) * (late - self._usual)
-        self._creeps |= abs(self._usual) > _CREPT_S * self.rate
+        self._usual += self._weight(block.shape[0]) * (late - self._usual)
+        self._creeps |= abs(self._usual) > self._crept_from
         if not self._creeps:
             return block
         share = min(0.5, lasts_s / _FOLLOWED_S)
@@ -226,4 +270,6 @@ class _Track:
             pieces.append(block)
             count -= block.shape[0]
             self.ready -= block.shape[0]
-        return np.concatenate([*pieces, np.broadcast_to(self._silence, (count, self._channels))])
+        if count:
+            pieces.append(np.broadcast_to(self._silence, (count, self._channels)))
+        return pieces[0] if len(pieces) == 1 else np.concatenate(pieces)

@@ -5,13 +5,14 @@ from datetime import datetime
 
 from sqlalchemy import CheckConstraint
 from sqlalchemy.dialects.postgresql import insert
-from sqlmodel import Field, Session, SQLModel, col, select
+from sqlmodel import Field, Session, col, select
 
 from vesk.core.kinds import Role
 from vesk.store.columns import moment, now, word
+from vesk.store.row import Row
 
 
-class Account(SQLModel, table=True):
+class Account(Row, table=True):
     """Somebody who may come in from another machine. One that ended stays, for what was signed with it."""
 
     __table_args__ = (CheckConstraint("role IN ('may look', 'may change')"),)
@@ -24,7 +25,7 @@ class Account(SQLModel, table=True):
     ended_at: datetime | None = Field(default=None, sa_column=moment(nullable=True))
 
 
-class SignIn(SQLModel, table=True):
+class SignIn(Row, table=True):
     """A browser in which somebody signed in. What it holds is a secret; here is only what that hashes to."""
 
     __tablename__ = "sign_in"
@@ -36,7 +37,7 @@ class SignIn(SQLModel, table=True):
     ended_at: datetime | None = Field(default=None, sa_column=moment(nullable=True))
 
 
-class SignInAttempt(SQLModel, table=True):
+class SignInAttempt(Row, table=True):
     """How often signing in failed of late, by name or from an address."""
 
     __tablename__ = "sign_in_attempt"

@@ -5,12 +5,13 @@ from dataclasses import dataclass
 
 from sqlalchemy import Column, ForeignKey, Integer, text
 from sqlalchemy.dialects.postgresql import insert
-from sqlmodel import Field, Session, SQLModel, select
+from sqlmodel import Field, Session, select
 
 from vesk import VERSION
+from vesk.store.row import Row
 
 
-class DayBrief(SQLModel, table=True):
+class DayBrief(Row, table=True):
     """How a day stood when its mark was this: questions left, and a few words."""
 
     __tablename__ = "day_brief"

@@ -4,20 +4,20 @@
 from datetime import datetime
 from fractions import Fraction
 
-from sqlmodel import Field, Session, SQLModel, col, select
+from sqlmodel import Field, Session, col, select
 
 from vesk.store.columns import exact, moment, now
+from vesk.store.row import Row
 from vesk.store.tables import Recording, Source
 
 
-class HeardStretch(SQLModel, table=True):
+class HeardStretch(Row, table=True):
     """How a device hears in a part of the day: also what comes in later and lies there.
 
     Added and undone, never edited; of those that hold a recording, the newest counts.
     """
 
     __tablename__ = "heard_stretch"
-    model_config = {"arbitrary_types_allowed": True}
     id: int = Field(default=None, primary_key=True)
     source_id: int = Field(foreign_key="source.id", index=True)
     since: Fraction | None = Field(default=None, sa_column=exact(nullable=True))  # on the day's label clock

@@ -4,16 +4,17 @@
 from datetime import datetime, timedelta
 
 from sqlalchemy import BigInteger, Column, delete, func
-from sqlmodel import Field, Session, SQLModel, col, select
+from sqlmodel import Field, Session, col, select
 
 from vesk.store.columns import moment, now
+from vesk.store.row import Row
 
 WORKING_S = 8.0  # since a worker last looked after the queue
 _KEPT = timedelta(days=30)
 _TODAY = timedelta(hours=24)
 
 
-class WorkerSeen(SQLModel, table=True):
+class WorkerSeen(Row, table=True):
     """A worker, and when it last looked after the queue."""
 
     __tablename__ = "worker_seen"
@@ -23,7 +24,7 @@ class WorkerSeen(SQLModel, table=True):
     seen_at: datetime = Field(default_factory=now, sa_column=moment())
 
 
-class Room(SQLModel, table=True):
+class Room(Row, table=True):
     """How much room was left where Vesk keeps things, and how much its cache held."""
 
     id: int = Field(default=None, primary_key=True)

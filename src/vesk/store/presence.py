@@ -5,15 +5,16 @@ from datetime import datetime, timedelta
 
 from sqlalchemy import Column, ForeignKey, Integer, delete
 from sqlalchemy.dialects.postgresql import insert
-from sqlmodel import Field, Session, SQLModel, col, select
+from sqlmodel import Field, Session, col, select
 
 from vesk.store.columns import moment, now
+from vesk.store.row import Row
 from vesk.store.tables import Recording
 
 HERE_S = 5.0  # who said nothing for this long is not there any more
 
 
-class Presence(SQLModel, table=True):
+class Presence(Row, table=True):
     """Where somebody is: one open page."""
 
     tab: str = Field(primary_key=True)

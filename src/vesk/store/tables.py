@@ -8,7 +8,7 @@ from uuid import uuid4
 
 from sqlalchemy import BigInteger, CheckConstraint, Column, ForeignKey, Index, Integer, event
 from sqlalchemy.dialects.postgresql import JSONB
-from sqlmodel import Field, SQLModel
+from sqlmodel import Field
 
 from vesk.core.conform.written import WRITTEN, Written
 from vesk.core.day.day import MATCH, Match
@@ -36,6 +36,7 @@ from vesk.core.moment.rough_cut import ROUGH_CUT, RoughCut
 from vesk.core.sound.measurement import MEASUREMENT, Measurement
 from vesk.core.told import TOLD, Told
 from vesk.store.columns import exact, json, moment, now, word
+from vesk.store.row import Row
 
 _VERSIONS = {
     name: Column("version", Integer, nullable=False)
@@ -48,18 +49,17 @@ def _counted(name: str) -> dict[str, Any]:
     return {"version_id_col": _VERSIONS[name]}
 
 
-class Production(SQLModel, table=True):
+class Production(Row, table=True):
     """A film or series."""
 
     id: int = Field(default=None, primary_key=True)
     name: str
 
 
-class Day(SQLModel, table=True):
+class Day(Row, table=True):
     """A shoot day: its folder, its frame rate, its tolerance."""
 
     __mapper_args__ = _counted("Day")
-    model_config = {"arbitrary_types_allowed": True}
     id: int = Field(default=None, primary_key=True)
     production_id: int = Field(foreign_key="production.id", index=True)
     number: int
@@ -74,7 +74,7 @@ class Day(SQLModel, table=True):
     created_at: datetime = Field(default_factory=now, sa_column=moment())
 
 
-class Source(SQLModel, table=True):
+class Source(Row, table=True):
     """One device on the day, with its own clock."""
 
     __mapper_args__ = _counted("Source")
@@ -98,7 +98,7 @@ class Source(SQLModel, table=True):
     version: int = Field(default=1, sa_column=_VERSIONS["Source"])
 
 
-class Recording(SQLModel, table=True):
+class Recording(Row, table=True):
     """One file of a source, or several taken together. Facts are read and never edited.
 
     A file that is `member_of` another recording is not one by itself. A recording that was taken apart stays as
@@ -110,7 +110,6 @@ class Recording(SQLModel, table=True):
         CheckConstraint("state IN ('ready', 'unreadable', 'vanished', 'apart', 'gone')"),
         Index("recording_path_once", "day_id", "path", unique=True),
     )
-    model_config = {"arbitrary_types_allowed": True}
     id: int = Field(default=None, primary_key=True)
     day_id: int = Field(foreign_key="day.id")
     source_id: Optional[int] = Field(default=None, foreign_key="source.id", index=True)
@@ -146,7 +145,7 @@ class Recording(SQLModel, table=True):
     version: int = 1  # of what persons said of it; what workers find out does not count
 
 
-class OverrideRow(SQLModel, table=True):
+class OverrideRow(Row, table=True):
     """A fact that a person put right. The read value stays beside it; the newest that stands counts."""
 
     __tablename__ = "override"
@@ -159,11 +158,10 @@ class OverrideRow(SQLModel, table=True):
     undone_at: Optional[datetime] = Field(default=None, sa_column=moment(nullable=True))
 
 
-class ClockPeriod(SQLModel, table=True):
+class ClockPeriod(Row, table=True):
     """A stretch of the day in which a source is trusted by another clock than else."""
 
     __tablename__ = "clock_period"
-    model_config = {"arbitrary_types_allowed": True}
     id: int = Field(default=None, primary_key=True)
     source_id: int = Field(foreign_key="source.id", index=True)
     since: Fraction = Field(sa_column=exact())  # on the day's label clock
@@ -173,7 +171,7 @@ class ClockPeriod(SQLModel, table=True):
     made_at: datetime = Field(default_factory=now, sa_column=moment())
 
 
-class ReportRow(SQLModel, table=True):
+class ReportRow(Row, table=True):
     """A sound or camera report that came with the day, as a table, and which of its columns mean what."""
 
     __mapper_args__ = _counted("ReportRow")
@@ -192,7 +190,7 @@ class ReportRow(SQLModel, table=True):
     version: int = Field(default=1, sa_column=_VERSIONS["ReportRow"])
 
 
-class AcceptedRow(SQLModel, table=True):
+class AcceptedRow(Row, table=True):
     """An oddity that is meant so, with a note."""
 
     __tablename__ = "accepted"
@@ -205,7 +203,7 @@ class AcceptedRow(SQLModel, table=True):
     made_at: datetime = Field(default_factory=now, sa_column=moment())
 
 
-class SyncPointRow(SQLModel, table=True):
+class SyncPointRow(Row, table=True):
     """A sync point on a recording: heard at a moment, or seen on a frame first. Proposed, or put there by a person.
 
     A clap seen keeps the clap that was heard with it, which tells the camera's internal sound delay. One that a
@@ -234,7 +232,7 @@ class SyncPointRow(SQLModel, table=True):
     version: int = Field(default=1, sa_column=_VERSIONS["SyncPointRow"])
 
 
-class SyncPointChange(SQLModel, table=True):
+class SyncPointChange(Row, table=True):
     """A change that a person made to a sync point: what it was before. The newest that stands is undone first."""
 
     __tablename__ = "sync_point_change"
@@ -251,11 +249,10 @@ class SyncPointChange(SQLModel, table=True):
     undone_at: Optional[datetime] = Field(default=None, sa_column=moment(nullable=True))
 
 
-class SeenLabel(SQLModel, table=True):
+class SeenLabel(Row, table=True):
     """A label that a person read off a display in a frame of the picture."""
 
     __tablename__ = "seen_label"
-    model_config = {"arbitrary_types_allowed": True}
     id: int = Field(default=None, primary_key=True)
     recording_id: int = Field(foreign_key="recording.id", index=True)
     display: str  # which one, by name
@@ -266,7 +263,7 @@ class SeenLabel(SQLModel, table=True):
     undone_at: Optional[datetime] = Field(default=None, sa_column=moment(nullable=True))
 
 
-class Pairing(SQLModel, table=True):
+class Pairing(Row, table=True):
     """One camera recording and one sound recording that share real time.
 
     One that clocks no longer propose is ``withdrawn``, and comes back when they do.
@@ -277,7 +274,6 @@ class Pairing(SQLModel, table=True):
         CheckConstraint("state IN ('proposed', 'measured', 'set aside', 'withdrawn')"),
         Index("pairing_once", "picture_id", "sound_id", unique=True),
     )
-    model_config = {"arbitrary_types_allowed": True}
     id: int = Field(default=None, primary_key=True)
     day_id: int = Field(foreign_key="day.id", index=True)
     picture_id: int = Field(foreign_key="recording.id")
@@ -307,7 +303,7 @@ def _name_first(_mapper: Any, _connection: Any, row: Pairing) -> None:
         row.measured_as = uuid4().hex
 
 
-class ComparedRow(SQLModel, table=True):
+class ComparedRow(Row, table=True):
     """Two recordings of one kind, compared by their own sound: whether both heard the same moments, how they lie."""
 
     __tablename__ = "compared"
@@ -321,11 +317,10 @@ class ComparedRow(SQLModel, table=True):
     across: Optional[Match] = Field(default=None, sa_column=json(MATCH))  # measured: the first as the picture
 
 
-class CorrectionRow(SQLModel, table=True):
+class CorrectionRow(Row, table=True):
     """What is done to a pairing. Added and undone, never edited: the newest that stands counts."""
 
     __tablename__ = "correction"
-    model_config = {"arbitrary_types_allowed": True}
     id: int = Field(default=None, primary_key=True)
     pairing_id: int = Field(foreign_key="pairing.id", index=True)
     slip: Fraction = Field(sa_column=exact())  # seconds
@@ -341,14 +336,13 @@ class CorrectionRow(SQLModel, table=True):
     undone_at: Optional[datetime] = Field(default=None, sa_column=moment(nullable=True))
 
 
-class ScopedCorrectionRow(SQLModel, table=True):
+class ScopedCorrectionRow(Row, table=True):
     """One correction for several takes: of a camera with a recorder, in a part of the day, of a recording.
 
     Added and undone, never edited. Those of different scopes add up; of one scope, the newest counts.
     """
 
     __tablename__ = "scoped_correction"
-    model_config = {"arbitrary_types_allowed": True}
     id: int = Field(default=None, primary_key=True)
     day_id: int = Field(foreign_key="day.id", index=True)
     scope: Scope = Field(default=Scope.DEVICE, sa_column=word(Scope))
@@ -370,7 +364,7 @@ class ScopedCorrectionRow(SQLModel, table=True):
     undone_at: Optional[datetime] = Field(default=None, sa_column=moment(nullable=True))
 
 
-class CheckRow(SQLModel, table=True):
+class CheckRow(Row, table=True):
     """A statement that head, middle and tail hold as corrected then."""
 
     __tablename__ = "check_mark"
@@ -385,7 +379,7 @@ class CheckRow(SQLModel, table=True):
     undone_at: Optional[datetime] = Field(default=None, sa_column=moment(nullable=True))
 
 
-class WatchNote(SQLModel, table=True):
+class WatchNote(Row, table=True):
     """What is wrong at one time of a recording, in a sentence."""
 
     __tablename__ = "watch_note"
@@ -398,7 +392,7 @@ class WatchNote(SQLModel, table=True):
     undone_at: Optional[datetime] = Field(default=None, sa_column=moment(nullable=True))
 
 
-class KeptRange(SQLModel, table=True):
+class KeptRange(Row, table=True):
     """The range of a picture that is handed over: its first frame, and the first that is not any more."""
 
     __tablename__ = "kept_range"
@@ -412,7 +406,7 @@ class KeptRange(SQLModel, table=True):
     undone_at: Optional[datetime] = Field(default=None, sa_column=moment(nullable=True))
 
 
-class RoughCutRow(SQLModel, table=True):
+class RoughCutRow(Row, table=True):
     """A rough cut of the moment of a recording, whole, after one act; undone, the one before counts."""
 
     __tablename__ = "rough_cut"
@@ -424,7 +418,7 @@ class RoughCutRow(SQLModel, table=True):
     undone_at: Optional[datetime] = Field(default=None, sa_column=moment(nullable=True))
 
 
-class JournalRow(SQLModel, table=True):
+class JournalRow(Row, table=True):
     """Something done, by whom, when."""
 
     __tablename__ = "journal"
@@ -439,7 +433,7 @@ class JournalRow(SQLModel, table=True):
     undoes: str = ""  # the entry that it undid
 
 
-class RecipeRow(SQLModel, table=True):
+class RecipeRow(Row, table=True):
     """What a turnover makes, under a name, for a whole production."""
 
     __mapper_args__ = _counted("RecipeRow")
@@ -454,7 +448,7 @@ class RecipeRow(SQLModel, table=True):
     version: int = Field(default=1, sa_column=_VERSIONS["RecipeRow"])
 
 
-class Turnover(SQLModel, table=True):
+class Turnover(Row, table=True):
     """What was made and handed over at one time: unfinished, in a folder that says so, until it is done."""
 
     __table_args__ = (CheckConstraint("state IN ('waiting', 'running', 'done', 'stopped', 'failed')"),)
@@ -471,7 +465,7 @@ class Turnover(SQLModel, table=True):
     made_at: datetime = Field(default_factory=now, sa_column=moment())
 
 
-class Delivery(SQLModel, table=True):
+class Delivery(Row, table=True):
     """One file for a camera take of a turnover: delivered, or why not. Kept as soon as it stands."""
 
     __table_args__ = (Index("delivery_once", "turnover_id", "picture_id", "product", "part", unique=True),)
@@ -485,7 +479,7 @@ class Delivery(SQLModel, table=True):
     written: Optional[Written] = Field(default=None, sa_column=json(WRITTEN))  # none: not delivered
 
 
-class Progress(SQLModel, table=True):
+class Progress(Row, table=True):
     """A piece of long work: what it is doing, how much is left, whether it was asked to stop."""
 
     __table_args__ = (

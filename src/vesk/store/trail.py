@@ -12,13 +12,14 @@ from typing import Any
 from sqlalchemy import BigInteger, Column, Index, bindparam, text, tuple_
 from sqlalchemy.dialects.postgresql import JSONB
 from sqlalchemy.exc import IntegrityError
-from sqlmodel import Field, Session, SQLModel, col, select
+from sqlmodel import Field, Session, col, select
 
 from vesk.core.errors import RefusedError, StaleError
 from vesk.store import columns
+from vesk.store.row import Row
 
 
-class RowChange(SQLModel, table=True):
+class RowChange(Row, table=True):
     """What an entry did to one row: what differed, before and after. Written by the database itself."""
 
     __tablename__ = "row_change"

@@ -6,10 +6,11 @@ from dataclasses import dataclass, replace
 
 import numpy as np
 from numpy.typing import NDArray
-from scipy import fft, ndimage, signal
+from scipy import fft, ndimage
 
 from vesk.core.sound.coarse import Candidate, search
 from vesk.core.sound.features import FEATURE_RATE, WORK_RATE
+from vesk.core.sound.filters import tenth
 from vesk.core.sound.fine import Path, laid_on
 from vesk.core.sound.hearing import Hearing
 from vesk.core.sound.steps import LEAST_STEP_S
@@ -431,7 +432,7 @@ def _prefers(
     """Return which line holds around a moment: positive for the one before the jump, in units of chance."""
     first, second = _products(picture, sound, path, step_s, int(at_s * WORK_RATE) - length // 2, length, above_s)
     difference = first - second
-    pooled = signal.decimate(difference, 10, ftype="fir") if difference.size > 100 else difference
+    pooled = tenth(difference) if difference.size > 100 else difference
     spread = float(pooled.std()) or 1.0
     return float(pooled.mean() / spread * np.sqrt(pooled.size))
 

@@ -5,7 +5,8 @@ from __future__ import annotations
 import numpy as np
 import soxr
 from numpy.typing import NDArray
-from scipy import signal
+
+from vesk.core.sound.filters import filtered, of_taps
 
 _HALF = 32  # taps on either side: -120 dB up to 0.9 of the band
 
@@ -35,8 +36,10 @@ def fractional_shift(sound: NDArray[np.float32], fraction: float) -> NDArray[np.
     window = np.kaiser(2 * _HALF + 1, 11.0)
     kernel = np.sinc(taps) * window
     kernel /= kernel.sum()
-    moved = signal.oaconvolve(sound, kernel[:, None].astype(np.float32), mode="full", axes=0)
-    return np.ascontiguousarray(moved[_HALF : _HALF + sound.shape[0]], dtype=np.float32)
+    response = of_taps(kernel)
+    longer = np.concatenate([sound, np.zeros((_HALF, sound.shape[1]), np.float32)])  # the filter's own delay
+    moved = [filtered(channel, response)[0][_HALF:] for channel in longer.T]
+    return np.ascontiguousarray(np.stack(moved, axis=1))
 
 
 def stretch(sound: NDArray[np.float32], rate: float, *, quality: str = "VHQ") -> NDArray[np.float32]:

@@ -6,10 +6,11 @@ from dataclasses import dataclass, replace
 
 import numpy as np
 from numpy.typing import NDArray
-from scipy import fft, ndimage, signal
+from scipy import fft, ndimage
 
 from vesk.core.kinds import CLAP, TONE, SyncPointKind
 from vesk.core.sound.features import WORK_RATE
+from vesk.core.sound.filters import filtered, second_order
 from vesk.core.sound.taper import hann
 
 _HOP = 16  # samples: 1 ms
@@ -18,9 +19,8 @@ _BESIDE_MS, _AFTER_MS = 500, 250  # what surrounds it: half a second before, and
 _FLOOR = 1e-10
 _APART_MS = 120
 _HIGH, _TOP, _LOW = (
-    signal.butter(2, hertz, kind, fs=WORK_RATE, output="sos")
-    for hertz, kind in ((700, "high"), (2500, "high"), (400, "low"))
-)
+    second_order(700, "high", WORK_RATE), second_order(2500, "high", WORK_RATE), second_order(400, "low", WORK_RATE)
+)  # fmt: skip
 _BLOCK = 60 * WORK_RATE
 _TONE_FRAME = 320
 _TONE_LEAST_S = 0.2
@@ -93,7 +93,7 @@ def find_sync_points(sound: NDArray[np.float32], *, most: int = 12) -> list[Sync
 class _Bands:
     """A piece of sound above 700 Hz, and its energies a millisecond there, above 2.5 kHz and below 400 Hz."""
 
-    high: NDArray[np.float64]
+    high: NDArray[np.float32]
     energy: NDArray[np.float64]
     top: NDArray[np.float64]
     low: NDArray[np.float64]
@@ -104,13 +104,13 @@ def _db(energy: float) -> float:
 
 
 def _bands(piece: NDArray[np.float32]) -> _Bands:
-    high, top, low = (signal.sosfilt(one, piece) for one in (_HIGH, _TOP, _LOW))
+    high, top, low = filtered(piece, _HIGH, _TOP, _LOW)
     return _Bands(high, _energy(high), _energy(top), _energy(low))
 
 
-def _energy(sound: NDArray[np.float64]) -> NDArray[np.float64]:
+def _energy(sound: NDArray[np.float32]) -> NDArray[np.float64]:
     rows = sound[: sound.size // _HOP * _HOP].reshape(-1, _HOP)
-    return np.asarray(np.einsum("ij,ij->i", rows, rows) / _HOP)
+    return np.asarray(np.einsum("ij,ij->i", rows, rows), np.float64) / _HOP
 
 
 def _shifted(values: NDArray[np.float64], by: int) -> NDArray[np.float64]:
@@ -167,7 +167,7 @@ def _loud(energy: NDArray[np.float64], parts: list[slice]) -> float:
     return _db(float(np.partition(near, tenth)[tenth]) if near.size else 0.0)
 
 
-def _attack(high: NDArray[np.float64], k: int) -> float:
+def _attack(high: NDArray[np.float32], k: int) -> float:
     """Return the sample, with its fraction, at which the attack leaves what was there before."""
     low, stop = max(0, (k - 4) * _HOP), min(high.size, (k + 6) * _HOP)
     piece = np.abs(high[low:stop])
