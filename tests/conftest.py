@@ -105,8 +105,8 @@ class Shoot:
         return next(p for p in self.truth["pairs"] if p["picture"].endswith(picture) and p["sound"].endswith(sound))
 
 
-def make_shoot(scenario_text: str | None, folder: Path, *, processes: int = 2, **hours: str) -> Shoot:
-    """Shoot a scenario, or a part of the demo's day when no text is given."""
+def make_shoot(scenario_text: str | None, folder: Path, *, processes: int = 1, **hours: str) -> Shoot:
+    """Shoot a scenario, or a part of the demo's day when no text is given; a process more loads for seconds."""
     from vesk.simulator import scenario, shoot
 
     if scenario_text is None:
@@ -125,14 +125,14 @@ def shared_shoot(name: str, tmp_path_factory: pytest.TempPathFactory, **hours: s
     """Shoot a part of the demo's day once, for however many processes test at a time."""
     together = os.environ.get("VESK_TEST_SHARED")
     if not together:
-        return make_shoot(None, tmp_path_factory.mktemp(name), **hours)
+        return make_shoot(None, tmp_path_factory.mktemp(name), processes=2, **hours)
     folder = Path(together, name)
     folder.mkdir(exist_ok=True)
     told = folder / "truth.json"
     with (folder / "lock").open("w") as lock:
         fcntl.flock(lock, fcntl.LOCK_EX)  # the other process waits for what this one makes
         if not told.exists():
-            told.write_text(json.dumps(make_shoot(None, folder, **hours).truth), encoding="utf-8")
+            told.write_text(json.dumps(make_shoot(None, folder, processes=2, **hours).truth), encoding="utf-8")
     return Shoot(folder / "media", json.loads(told.read_text(encoding="utf-8")))
 
 

@@ -105,7 +105,7 @@ def test_a_camera_whose_sound_is_a_frame_early_is_told_from_an_offset(db, settin
         "phase = 0.2", "phase = 0.0\nlate_ms = -40.0"
     )
     (tmp_path / "media").mkdir()
-    folder = make_shoot(text, tmp_path / "media", processes=1).folder
+    folder = make_shoot(text, tmp_path / "media").folder
     named = intake.name_day(
         db, settings, production="The Lantern Ferry", number=7, shot_on=date(2027, 3, 19), rate=PAL, folder=str(folder)
     )

@@ -19,7 +19,7 @@ def shot_with(folder, *, camera="", recorder="", phase=0.05, rate="25", start="1
     text = head + RECORDER + recorder + tail
     text = text.replace("length = 9", "length = 18").replace("[[2.0, 8.5]]", "[[2.0, 8.5], [9.5, 17.0]]")
     text = text.replace("to = 9.0", f"to = 18.0{walks}").replace("to = 10.2", f"to = 19.2{jumps}")
-    shoot = make_shoot(text, folder, processes=1)
+    shoot = make_shoot(text, folder)
     picture, sound = (locate(next(shoot.folder.rglob(ending)), folder / "cache") for ending in ("*.mov", "*.wav"))
     clock = FrameRate.parse(rate)
     offset = timecode_offset(picture.facts, sound.facts, clock)

@@ -179,7 +179,7 @@ def test_conforming_into_the_media_folder_is_refused(ferry, cache):
     ],
 )
 def test_the_other_arithmetic(tmp_path, cache, rate, jam, start, reference):
-    short = make_shoot(SHORT.format(rate=rate, jam=jam, start=start), tmp_path, processes=1)
+    short = make_shoot(SHORT.format(rate=rate, jam=jam, start=start), tmp_path)
     printed = json.loads(vesk("conform", short.folder, tmp_path / "out", "--json", cache=cache).stdout)
     (one,) = printed["pairings"]
     true = short.truth["pairs"][0]

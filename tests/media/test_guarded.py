@@ -2,6 +2,8 @@
 
 import os
 import time
+from concurrent.futures import ThreadPoolExecutor
+from itertools import combinations
 from pathlib import Path
 from threading import Thread
 
@@ -9,6 +11,7 @@ import pytest
 from pebble.pool.process import PoolManager
 
 from vesk.core.errors import MediaError, StoppedError
+from vesk.media import guarded as border
 from vesk.media.guarded import guarded, guarded_each, tell, watched
 
 FILE = Path("A006 main camera/A006_004.mov")
@@ -82,6 +85,25 @@ def test_how_far_it_is_is_told_and_it_ends_when_it_is_to_stop():
         watched(FILE, 30.0, lambda done, _total: done < 4, never_end_telling, FILE)
     assert time.monotonic() - begun < 20
     assert guarded(FILE, 30.0, name_of, FILE) == "A006_004.mov"
+
+
+def whose_turn(_path: Path) -> tuple[int, float, float]:
+    begun = time.monotonic()
+    time.sleep(0.5)
+    return os.getpid(), begun, time.monotonic()
+
+
+def test_a_process_reads_one_thing_at_a_time_and_there_is_a_second_only_where_one_is_busy(monkeypatch):
+    monkeypatch.setattr(border, "_pools", {})
+    assert len({guarded(FILE, 30.0, whose_turn, FILE)[0] for _ in range(3)}) == 1
+    with ThreadPoolExecutor(5) as several:
+        turns = list(several.map(lambda _: guarded(FILE, 30.0, whose_turn, FILE), range(5)))
+    assert len({process for process, _, _ in turns}) == 2
+    for one, other in combinations(sorted(turns), 2):
+        assert one[0] != other[0] or one[2] <= other[1] or other[2] <= one[1]
+    for pool in border._pools:
+        pool.stop()
+        pool.join()
 
 
 def test_a_pool_that_falls_over_costs_no_file(monkeypatch):

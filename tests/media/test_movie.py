@@ -23,7 +23,7 @@ from vesk.media.sound import SoundReader
 @pytest.fixture(scope="module")
 def short(tmp_path_factory):
     text = SHORT.format(rate="23.976", jam="09:00:00", start="10:00:00:00")
-    return make_shoot(text, tmp_path_factory.mktemp("short"), processes=1)
+    return make_shoot(text, tmp_path_factory.mktemp("short"))
 
 
 @pytest.fixture
@@ -86,7 +86,7 @@ def test_kept_sound_is_the_movies_sound_sample_for_sample(mov, tmp_path):
 
 def test_the_same_scenario_makes_the_same_bytes(short, tmp_path):
     text = SHORT.format(rate="23.976", jam="09:00:00", start="10:00:00:00")
-    again = make_shoot(text, tmp_path, processes=1)
+    again = make_shoot(text, tmp_path)
     for path in sorted(short.folder.rglob("*.*")):
         assert (again.folder / path.relative_to(short.folder)).read_bytes() == path.read_bytes(), path.name
 

@@ -14,11 +14,11 @@ import signal
 import struct
 import time
 from collections.abc import Callable, Sequence
-from concurrent.futures import ThreadPoolExecutor, wait
+from concurrent.futures import FIRST_COMPLETED, ThreadPoolExecutor, wait
 from concurrent.futures import TimeoutError as FutureTimeoutError
 from concurrent.futures.process import BrokenProcessPool
 from contextlib import suppress
-from functools import lru_cache, partial
+from functools import partial
 from multiprocessing.context import SpawnContext, SpawnProcess
 from pathlib import Path
 from tempfile import NamedTemporaryFile
@@ -72,23 +72,30 @@ class _Context(SpawnContext):
     Process = _Reader
 
 
-@lru_cache(maxsize=1)
-def _pool() -> ProcessPool:
-    return ProcessPool(_PROCESSES, context=_Context(), initializer=_limit, initargs=(os.getpid(),))
+# Pools of one process each, and what it was last given. One more is started where none is free: loading what it needs
+# takes a second and 150 MB, and a worker reads one file at a time.
+_pools: dict[ProcessPool, ProcessFuture[Any]] = {}
 
 
 def _schedule(
     work: Callable[..., T], args: tuple[Any, ...], kwargs: dict[str, Any], wait_s: float
-) -> tuple[ProcessPool, ProcessFuture[T]]:
-    """Hand work to the pool that is alive, in the one thread that makes pools."""
-    if not _pool().active:  # one of its own threads died: it takes nothing any more, and that says nothing of a file
-        gone = _pool()
-        _pool.cache_clear()
-        gone.join()  # its processes are ended before anybody writes what they were writing
+) -> tuple[ProcessPool, ProcessFuture[T]] | None:
+    """Hand work to a process that has nothing to do, in the one thread that makes pools; None where all are busy."""
+    for pool in [one for one in _pools if not one.active]:
+        # One of its own threads died: it takes nothing any more, and that says nothing of a file.
+        del _pools[pool]
+        pool.join()  # its process is ended before anybody writes what it was writing
+    free = next((pool for pool, given in _pools.items() if given.done()), None)
+    if free is None:
+        if len(_pools) == _PROCESSES:
+            return None
+        free = ProcessPool(1, context=_Context(), initializer=_limit, initargs=(os.getpid(),))
     try:
-        return _pool(), _pool().schedule(work, args=args, kwargs=kwargs, timeout=wait_s)
+        scheduled: ProcessFuture[T] = free.schedule(work, args=args, kwargs=kwargs, timeout=wait_s)
     except RuntimeError as error:  # it died just now
         raise BrokenProcessPool from error
+    _pools[free] = scheduled
+    return free, scheduled
 
 
 _last = 0.0
@@ -252,7 +259,11 @@ def _call(
     kwargs: dict[str, Any],
     ask: Callable[[], bool] | None = None,
 ) -> T:
-    pool, scheduled = _STARTER.submit(_schedule, work, args, kwargs, wait_s).result()
+    while (begun := _STARTER.submit(_schedule, work, args, kwargs, wait_s).result()) is None:
+        wait(list(_pools.values()), timeout=_ASKED_S, return_when=FIRST_COMPLETED)
+        if ask is not None and not ask():
+            raise StoppedError(f"Stopped before {path.name} was read.")
+    pool, scheduled = begun
     while not wait([scheduled], timeout=_ASKED_S).done:
         if not pool.active:  # nobody would ever say that it took too long
             raise BrokenProcessPool
