@@ -49,7 +49,8 @@ def open_session(url: str, *, quick: bool = False, by_person: bool = True) -> Se
     """Open a session; whoever opens it commits and closes it.
 
     What is not done `by_person` leaves no trail to undo, and waits for no disk: it is written in order, so that
-    whatever a person decides on it, or the queue says of its job, keeps it too; else the job is done again.
+    whatever a person decides on it keeps it too, and the queue says that a job is done after what it did; else the job
+    is done again.
     """
     session = Session(engine(url, quick=quick), expire_on_commit=False, info={"by_person": by_person})
     if not by_person:
