@@ -296,15 +296,34 @@ def db(settings: Settings) -> Iterator[Session]:
         yield session
 
 
-def name_ferry(session: Session, settings: Settings, folder: Path) -> Any:
-    """Name the demo day with what its camera reports say of the microphones."""
+def named_day(session: Session, settings: Settings, folder: Path, *, number: int = 7, rate: FrameRate = PAL) -> Any:
+    """Name a day of the production whose media lie in a folder."""
     from vesk.actions import intake
-    from vesk.cli.demo import name_sources
 
-    day = intake.name_day(
-        session, settings, production="The Lantern Ferry", number=6, shot_on=date(2027, 3, 18), rate=PAL,
+    return intake.name_day(
+        session, settings, production="The Lantern Ferry", number=number, shot_on=date(2027, 3, 12 + number), rate=rate,
         folder=str(folder),
     )  # fmt: skip
+
+
+def heard_and_merged(session: Session, settings: Settings, day: Any) -> None:
+    """Take in a day, listen to all of it, and take together what is one recording, as workers do."""
+    from vesk.actions import intake, measuring, merging
+    from vesk.store import recordings
+
+    intake.take_in(session, settings, day)
+    for _ in range(2):
+        merging.merge_day(session, settings, day)
+        for row in recordings.ready_of_day(session, day.id):
+            measuring.listen(session, settings, row.id)
+    merging.merge_day(session, settings, day)
+
+
+def name_ferry(session: Session, settings: Settings, folder: Path) -> Any:
+    """Name the demo day with what its camera reports say of the microphones."""
+    from vesk.cli.demo import name_sources
+
+    day = named_day(session, settings, folder, number=6)
     name_sources(session, day)
     session.commit()
     return day

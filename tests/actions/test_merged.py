@@ -2,15 +2,14 @@
 
 import shutil
 import wave
-from datetime import date
 from fractions import Fraction
 from types import SimpleNamespace
 
 import numpy as np
 import pytest
-from tests.conftest import PAL, make_shoot, moved_day, shown
+from tests.conftest import heard_and_merged, make_shoot, moved_day, named_day, shown
 
-from vesk.actions import correct, intake, measuring, merging, package, pairing, pairing_status, sources, turnover
+from vesk.actions import correct, intake, merging, package, pairing, pairing_status, sources, turnover
 from vesk.actions.locating import located
 from vesk.actions.sync_points import keep_sync_points
 from vesk.core.errors import RefusedError, StaleError
@@ -96,15 +95,8 @@ def template(made_once, rolled_on):
     def make(db, settings):
         folder = settings.media_roots[0]
         shutil.copytree(rolled_on.folder, folder)
-        made = intake.name_day(
-            db, settings, production="The Lantern Ferry", number=9, shot_on=date(2027, 3, 21), rate=PAL,
-            folder=str(folder),
-        )  # fmt: skip
-        intake.take_in(db, settings, made)
-        for _ in range(2):
-            merging.merge_day(db, settings, made)
-            for row in recordings.ready_of_day(db, made.id):
-                measuring.listen(db, settings, row.id)
+        made = named_day(db, settings, folder, number=9)
+        heard_and_merged(db, settings, made)
 
     return made_once("rolled_on", make)
 

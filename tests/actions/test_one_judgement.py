@@ -3,12 +3,11 @@
 import os
 import shutil
 from dataclasses import replace
-from datetime import date
 
 import pytest
-from tests.conftest import PAL
+from tests.conftest import heard_and_merged, named_day
 
-from vesk.actions import intake, measuring, merging, pairing, pairing_status, sync_points
+from vesk.actions import measuring, pairing, pairing_status, sync_points
 from vesk.actions.overview import Overview
 from vesk.core.sound.measurement import MEASUREMENT
 from vesk.dailies import measuring as by_sound
@@ -51,15 +50,8 @@ def test_pages_and_commands_judge_alike(db, settings, ferry, afternoon, tmp_path
     without = shutil.ignore_patterns("A006_00[34]*", "33*")  # as the others, and long
     for part in (ferry, afternoon):
         shutil.copytree(part.folder, folder, copy_function=os.link, dirs_exist_ok=True, ignore=without)
-    day = intake.name_day(
-        db, settings, production="The Lantern Ferry", number=6, shot_on=date(2027, 3, 18), rate=PAL, folder=str(folder)
-    )
-    intake.take_in(db, settings, day)
-    for _ in range(2):
-        merging.merge_day(db, settings, day)
-        for row in recordings.ready_of_day(db, day.id):
-            measuring.listen(db, settings, row.id)
-    merging.merge_day(db, settings, day)
+    day = named_day(db, settings, folder, number=6)
+    heard_and_merged(db, settings, day)
     for pairing_id in pairing.pair_day(db, day):
         measuring.measure_pairing(db, settings, pairing_id)
     for row in pairing.to_search(db, day):

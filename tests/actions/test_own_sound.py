@@ -1,18 +1,16 @@
 """A camera that writes its sound to files of its own, from the card to the movie handed over."""
 
 import shutil
-from datetime import date
 from pathlib import Path
 
 import av
 import numpy as np
 import pytest
 import soundfile
-from tests.conftest import PAL, SHORT, make_shoot, moved_day, shown
+from tests.conftest import SHORT, heard_and_merged, make_shoot, moved_day, named_day, shown
 
 from vesk.actions import (
     correct,
-    intake,
     measuring,
     merging,
     package,
@@ -41,25 +39,13 @@ def card(tmp_path_factory):
     return make_shoot(CARD, tmp_path_factory.mktemp("card"))
 
 
-def taken_in(db, settings, day):
-    intake.take_in(db, settings, day)
-    for _ in range(2):
-        merging.merge_day(db, settings, day)
-        for row in recordings.ready_of_day(db, day.id):
-            measuring.listen(db, settings, row.id)
-    merging.merge_day(db, settings, day)
-
-
 @pytest.fixture(scope="module")
 def template(made_once, card):
     def make(db, settings):
         folder = settings.media_roots[0]
         shutil.copytree(card.folder, folder)
-        day = intake.name_day(
-            db, settings, production="The Lantern Ferry", number=7, shot_on=date(2027, 3, 19), rate=PAL,
-            folder=str(folder),
-        )  # fmt: skip
-        taken_in(db, settings, day)
+        day = named_day(db, settings, folder)
+        heard_and_merged(db, settings, day)
 
     return made_once("own_sound", make)
 
@@ -136,20 +122,18 @@ def test_taking_apart_is_undone_and_its_undoing_too(db, settings, day):
 def test_sound_that_comes_before_its_picture_goes_to_it_when_that_comes(db, settings, tmp_path, card):
     folder = settings.media_roots[0] / "late"
     shutil.copytree(card.folder, folder, ignore=shutil.ignore_patterns("*.mov"))
-    late = intake.name_day(
-        db, settings, production="The Lantern Ferry", number=8, shot_on=date(2027, 3, 19), rate=PAL, folder=str(folder)
-    )
-    taken_in(db, settings, late)
+    late = named_day(db, settings, folder, number=8)
+    heard_and_merged(db, settings, late)
     assert len(set(standing(db, late).values())) == 2
     shutil.copytree(card.folder, folder, dirs_exist_ok=True, copy_function=shutil.copy)
-    taken_in(db, settings, late)
+    heard_and_merged(db, settings, late)
     assert sorted(standing(db, late)) == ["40_01.wav", "A007_001-002+sound.mov"]
     # A track that comes when the others are taken together is nobody's camera.
     shutil.copy(folder / "A007/A007_00100.wav", folder / "A007/A007_00102.wav")
     with (folder / "A007/A007_00102.wav").open("r+b") as file:
         file.seek(-6, 2)
         file.write(b"\x01\x00\x00\x02\x00\x00")  # another sound by a sample or two
-    taken_in(db, settings, late)
+    heard_and_merged(db, settings, late)
     assert standing(db, late)["A007_00102.wav"] not in {"A", standing(db, late)["40_01.wav"]}
 
 

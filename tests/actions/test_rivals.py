@@ -1,10 +1,9 @@
 """Two files of what is filed as one device claim the same moments: two takes, or two devices."""
 
 from dataclasses import replace
-from datetime import date
 
 import pytest
-from tests.conftest import PAL, make_shoot, measured_takes
+from tests.conftest import make_shoot, measured_takes, named_day
 
 from vesk.actions import intake, measuring, pairing, pairing_status
 from vesk.dailies.folder import walk_folder
@@ -116,10 +115,7 @@ def test_two_cameras_in_one_flat_folder_are_told_by_their_own_sound(db, settings
     """Names and headers tell nothing and one clock is an hour off: both cameras heard the same moments."""
     shots = "".join(SHOT.format(n=n, minute=7 * n, one=2 * n + 1, other=2 * n + 2) for n in range(3))
     made = make_shoot(FLAT + shots, tmp_path)
-    day = intake.name_day(
-        db, settings, production="The Lantern Ferry", number=12, shot_on=date(2027, 3, 24), rate=PAL,
-        folder=str(made.folder),
-    )  # fmt: skip
+    day = named_day(db, settings, made.folder, number=12)
     intake.take_in(db, settings, day)
     for pairing_id in pairing.pair_day(db, day):
         measuring.measure_pairing(db, settings, pairing_id)

@@ -1,11 +1,10 @@
 """Claps kept, confirmed by a person, and what they then say of a pairing and of a camera."""
 
 from dataclasses import replace
-from datetime import date
 from fractions import Fraction
 
 import pytest
-from tests.conftest import PAL, SHORT, make_shoot, measured_takes
+from tests.conftest import SHORT, make_shoot, measured_takes, named_day
 
 from vesk.actions import intake, measuring, pairing, pairing_status, sync_points
 from vesk.core.errors import MediaError, RefusedError, StaleError
@@ -106,9 +105,7 @@ def test_a_camera_whose_sound_is_a_frame_early_is_told_from_an_offset(db, settin
     )
     (tmp_path / "media").mkdir()
     folder = make_shoot(text, tmp_path / "media").folder
-    named = intake.name_day(
-        db, settings, production="The Lantern Ferry", number=7, shot_on=date(2027, 3, 19), rate=PAL, folder=str(folder)
-    )
+    named = named_day(db, settings, folder)
     intake.take_in(db, settings, named)
     (pid,) = pairing.pair_day(db, named)
     measuring.measure_pairing(db, settings, pid)

@@ -2,7 +2,6 @@
 
 import io
 import threading
-from datetime import date
 from pathlib import Path
 
 import av
@@ -10,7 +9,7 @@ import pytest
 from flask import Flask, send_file
 from playwright.sync_api import Page
 from tests.browser.test_watching import CAMERA, COUNTER, counters, read
-from tests.conftest import PAL, SHORT, make_shoot
+from tests.conftest import SHORT, make_shoot, named_day
 from werkzeug.serving import make_server
 
 from vesk.actions import correct, intake, measuring, package, pairing, pairing_status, turnover
@@ -56,10 +55,7 @@ def films(db, settings, tmp_path):
     device += CAMERA.format(tag="B", phase=0.3, off=0.32, jam="07:30:00")
     shot = shot.replace("to = 9.0 }", 'to = 9.0 }, { source = "B", from = 0.2, to = 8.6 }')
     shoot = make_shoot(f"{device}[[shot]]{shot}", tmp_path)
-    day = intake.name_day(
-        db, settings, production="The Lantern Ferry", number=7, shot_on=date(2027, 3, 19), rate=PAL,
-        folder=str(shoot.folder),
-    )  # fmt: skip
+    day = named_day(db, settings, shoot.folder)
     intake.take_in(db, settings, day)
     for number in pairing.pair_day(db, day):
         measuring.measure_pairing(db, settings, number)

@@ -1,7 +1,6 @@
 """Watching, in the real browser: what is painted and what is heard belong together, before and after a correction."""
 
 import json
-from datetime import date
 from fractions import Fraction
 
 import numpy as np
@@ -9,7 +8,7 @@ import pytest
 from PIL import Image, ImageDraw, ImageFont
 from playwright.sync_api import Page, expect
 from tests.browser.conftest import CHROMIUM, FLAGS
-from tests.conftest import SHORT, make_shoot, until
+from tests.conftest import SHORT, make_shoot, named_day, until
 
 from vesk.actions import correct, intake, light_copies, measuring, pairing
 from vesk.core.timecode import FrameRate
@@ -160,10 +159,7 @@ def watched(db, settings, tmp_path):
             rolls += f', {{ source = "{tag}", from = {0.2 * number}, to = {3.4 - 0.2 * number} }}'
         shot = shot.replace("to = 3.4 }", f"to = 3.4 }}{rolls}")
         shoot = make_shoot(f"{device}[[shot]]{shot}", tmp_path)
-        day = intake.name_day(
-            db, settings, production="The Lantern Ferry", number=7, shot_on=date(2027, 3, 19),
-            rate=FrameRate.parse(rate), folder=str(shoot.folder),
-        )  # fmt: skip
+        day = named_day(db, settings, shoot.folder, rate=FrameRate.parse(rate))
         intake.take_in(db, settings, day)
         pairing.pair_day(db, day)
         for row in recordings.ready_of_day(db, day.id):

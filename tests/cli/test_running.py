@@ -7,16 +7,13 @@ import signal
 import subprocess
 import sys
 import urllib.request
-from datetime import date
 from pathlib import Path
 
 import numpy as np
 import pytest
 import soundfile
-from tests.conftest import PROJECT, end, until
+from tests.conftest import PROJECT, end, named_day, until
 
-from vesk.actions import intake
-from vesk.core.timecode import FrameRate
 from vesk.jobs.tasks import ask_intake
 from vesk.store import recordings
 
@@ -74,10 +71,7 @@ def test_serve_is_seen_by_status_works_mends_itself_and_ends_by_stop(vesk, db, s
     (tmp_path / "media" / "S1").mkdir()
     tone = (0.1 * np.sin(np.arange(48_000) / 9)).astype(np.float32)
     soundfile.write(tmp_path / "media" / "S1" / "1_01.wav", tone, 48_000, subtype="PCM_24")
-    day = intake.name_day(
-        db, settings, production="The Lantern Ferry", number=9, shot_on=date(2027, 3, 21), rate=FrameRate.parse("25"),
-        folder=str(tmp_path / "media"),
-    )  # fmt: skip
+    day = named_day(db, settings, tmp_path / "media", number=9)
     ask_intake(db, day.id)
     db.commit()
 

@@ -4,15 +4,13 @@ import shutil
 import threading
 import time
 from dataclasses import replace
-from datetime import date
 
 import pytest
-from tests.conftest import SHORT, end, make_shoot, name_ferry, until, workers
+from tests.conftest import SHORT, end, make_shoot, name_ferry, named_day, until, workers
 from tests.paper_day import paper_day, picture, recording, sound
 
 from vesk.actions import intake, pairing_status
 from vesk.core.kinds import Work
-from vesk.core.timecode import FrameRate
 from vesk.jobs.asking import ask
 from vesk.jobs.queue import SOON, enqueue
 from vesk.jobs.tasks import ask_intake, ask_listen, ask_measure
@@ -147,10 +145,7 @@ def test_a_scratch_with_a_hole_is_laid_by_its_stamps_and_measured_again_where_th
 ):
     text = SHORT.format(rate="25", jam="07:30:00", start="10:00:01:00")
     shoot = make_shoot(text.replace("to = 9.0 }", "to = 9.0, loses = [[3.4, 0.5]] }"), tmp_path)
-    day = intake.name_day(
-        db, settings, production="The Lantern Ferry", number=7, shot_on=date(2027, 3, 19), rate=FrameRate.parse("25"),
-        folder=str(shoot.folder),
-    )  # fmt: skip
+    day = named_day(db, settings, shoot.folder)
     ask_intake(db, day.id)
     db.commit()
 

@@ -4,14 +4,13 @@ import threading
 import time
 import urllib.request
 from concurrent.futures import ThreadPoolExecutor
-from datetime import date
 from urllib.error import HTTPError
 
 import pytest
-from tests.conftest import PAL, SHORT, end, make_shoot, until, workers
+from tests.conftest import SHORT, end, make_shoot, named_day, until, workers
 from tests.hanging_mount import mounted
 
-from vesk.actions import intake, pairing_status
+from vesk.actions import pairing_status
 from vesk.core.errors import SilentError
 from vesk.core.kinds import Work, WorkState
 from vesk.jobs.tasks import ask_intake
@@ -55,10 +54,7 @@ def test_a_mount_that_hangs_costs_a_workers_job_and_no_page_and_the_day_is_whole
     folder, held = disk
     running = []
     try:
-        day = intake.name_day(
-            db, settings, production="The Lantern Ferry", number=7, shot_on=date(2027, 3, 19), rate=PAL,
-            folder=str(folder),
-        )  # fmt: skip
+        day = named_day(db, settings, folder)
         ask_intake(db, day.id)
         db.commit()
         address = serve()
