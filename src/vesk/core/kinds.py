@@ -230,6 +230,7 @@ NO_RECORDING = (Unusable.FOREIGN, Unusable.HANDED_OVER)  # nothing of the day is
 class OddityKind(StrEnum):
     """What may be odd about a day's recordings, beside files that cannot be used."""
 
+    ANOTHER_DAY = "another day"
     LTC_BREAKS = "LTC breaks"
     LTC_LEAKS = "LTC leaks"
     CLIPPED_CHANNEL = "clipped channel"

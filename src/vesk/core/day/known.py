@@ -11,6 +11,7 @@ from vesk.core.intake.copies import SAME_FILE, SAME_SOUND, SMALLER, find_copies
 from vesk.core.intake.naming import DEFAULT_PATTERNS
 from vesk.core.intake.oddities import Lost, Oddity, find_oddities
 from vesk.core.intake.off_speed import Conflict, OffSpeed, find_conflicts, find_off_speed
+from vesk.core.intake.other_days import find_other_days
 from vesk.core.intake.reports import Report, compare
 from vesk.core.timecode import FrameRate
 
@@ -65,9 +66,16 @@ def know_day(
     }
     known = {one.key: know(one, clocks[one.source].clock, told[one.source], day, patterns) for one in items}
     filed = [one.filed for one in known.values()]
-    slow = find_off_speed(filed)
     # What a person set aside stands for nothing.
     standing = [one for one in filed if not _said_aside(known[one.key])]
+    other_days = find_other_days(standing)
+    for key, made in other_days.items():
+        known[key] = replace(known[key], other_day=made.isoformat())
+    slow = {
+        key: found
+        for made in {None, *other_days.values()}  # a device makes one file at a time, each day
+        for key, found in find_off_speed([one for one in filed if other_days.get(one.key) == made]).items()
+    }
     copies = find_copies(standing, decided)
     doubled = {*copies.same_file, *copies.same_sound, *copies.smaller}
     for key, one in known.items():
@@ -89,10 +97,10 @@ def know_day(
     there = [
         one for one in filed if not _said_aside(known[one.key]) and one.key not in {*copies.same_sound, *copies.smaller}
     ]
-    conflicts = tuple(find_conflicts(there, slow))
+    conflicts = tuple(find_conflicts(there, slow, other_days))
     oddities = find_oddities(
         filed, day, off_speed=slow, conflicts=conflicts, unusable=unusable, reports=compared,
-        copies=copies,
+        copies=copies, other_days=other_days,
     )  # fmt: skip
     return DayKnown(known, clocks, slow, conflicts, tuple(oddities))
 

@@ -113,6 +113,8 @@ class Known:
         Why it is left out of pairing; empty when it is not.
     off_speed : str
         How its playback is no real time, where that is why; empty else.
+    other_day : str
+        When it was made, where that is another day than this; empty else.
     """
 
     item: Item
@@ -125,6 +127,7 @@ class Known:
     filed: Filed
     aside: str = ""
     off_speed: str = ""
+    other_day: str = ""
 
     @property
     def label(self) -> str:
@@ -135,8 +138,9 @@ class Known:
         """Return it on the label clock, for pairing."""
         one = self.item
         return Span(
-            one.key, name_of(one.path), one.source, one.facts.kind, self.own_start, self.own_rate, one.facts.duration
-        )
+            one.key, name_of(one.path), one.source, one.facts.kind, self.own_start, self.own_rate, one.facts.duration,
+            mute=not one.facts.channels, other_day=self.other_day,
+        )  # fmt: skip
 
 
 def _header(item: Item, day: FrameRate, facts: Facts) -> tuple[Fraction | None, FrameRate]:
@@ -218,7 +222,7 @@ def know(item: Item, clock: Clock, said: Said, day: FrameRate, patterns: Sequenc
     coded = heard.best_ltc()
     filed = Filed(
         key=item.key, name=name_of(item.path), path=item.path, source=item.source, kind=facts.kind,
-        content=item.content, size=item.size, start=on_day, header=header, ltc=ltc, clock=own,
+        content=item.content, size=item.size, created=facts.created, start=on_day, header=header, ltc=ltc, clock=own,
         duration=facts.duration, fps=facts.fps, pixels=facts.width * facts.height, capture_fps=facts.capture_fps,
         sample_rate=facts.sample_rate, channels=facts.channels, samples=facts.samples,
         scene=values["scene"].value, take=values["take"].value, tape=values["tape"].value,

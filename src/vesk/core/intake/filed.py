@@ -23,6 +23,8 @@ class Filed:
         Hash of what is in it; empty when not known.
     size : int
         Bytes.
+    created : str
+        When it was made, as its file says.
     start : Fraction or None
         By the clock that is trusted, real seconds on the day's label clock.
     header, ltc : Fraction or None
@@ -65,6 +67,7 @@ class Filed:
     kind: Kind
     content: str = ""
     size: int = 0
+    created: str = ""
     start: Fraction | None = None
     header: Fraction | None = None
     ltc: Fraction | None = None

@@ -5,13 +5,14 @@ from __future__ import annotations
 from collections import Counter
 from collections.abc import Callable, Iterator, Mapping, Sequence
 from dataclasses import dataclass, replace
+from datetime import date
 
 import numpy as np
 
 from vesk.core.intake.copies import Copies, find_copies
 from vesk.core.intake.filed import Filed
 from vesk.core.intake.naming import missing_numbers
-from vesk.core.intake.off_speed import Conflict, OffSpeed
+from vesk.core.intake.off_speed import TAKES_OF_ANOTHER_DAY, Conflict, OffSpeed
 from vesk.core.intake.reports import Compared, Report
 from vesk.core.intake.sets import track_of
 from vesk.core.kinds import CARE, LOST, NO_RECORDING, NONE, NOTE, PICTURE, WRONG, Flaw, OddityKind, Unusable, Weight
@@ -106,6 +107,7 @@ def find_oddities(
     unusable: Sequence[Lost] = (),
     reports: Sequence[tuple[Report, Compared]] = (),
     copies: Copies | None = None,
+    other_days: Mapping[str, date] | None = None,
 ) -> list[Oddity]:
     """Find everything odd about a day's recordings, the worst first.
 
@@ -122,6 +124,8 @@ def find_oddities(
         Sound and camera reports, as laid beside the recordings.
     copies : Copies, optional
         By default those among all recordings.
+    other_days : mapping of str to date, optional
+        What was made on another day, and when, by key.
     """
     found = [_lost(one) for one in unusable if one.kind != Unusable.FOREIGN]
     found += _foreign([one for one in unusable if one.kind == Unusable.FOREIGN])
@@ -157,7 +161,8 @@ def find_oddities(
                 "It is set aside: no sound lies along it. Bring it back if it plays at life's speed.",
             )
         )
-    found += _overlaps(conflicts, names)
+    found += _overlaps([one for one in conflicts if one.likely != TAKES_OF_ANOTHER_DAY], names)
+    found += _other_days(recordings, other_days or {})
     return sorted(found, key=lambda one: (-one.weight, one.kind, one.says))
 
 
@@ -181,6 +186,22 @@ def _overlaps(conflicts: Sequence[Conflict], names: Mapping[str, Filed]) -> Iter
                 do = "Move what is another device's to a source of its own."
             says += f", which one device cannot do; likely {likely}"
             yield Oddity(OddityKind.OVERLAP_WITHIN_A_SOURCE, about, WRONG, says, do)
+
+
+def _other_days(recordings: Sequence[Filed], other_days: Mapping[str, date]) -> Iterator[Oddity]:
+    """Tell what was made on another day, of each device once."""
+    groups: dict[tuple[str, date], list[Filed]] = {}
+    for one in recordings:
+        if one.key in other_days:
+            groups.setdefault((one.source, other_days[one.key]), []).append(one)
+    for (source, made), own in groups.items():
+        of_all = sum(one.source == source for one in recordings)
+        which = f"{own[0].name} to {own[-1].name}" if len(own) > 1 else own[0].name
+        says = f"{source}: {len(own)} of its {of_all} recordings ({which}) say they were made on {made.isoformat()}"
+        says += ", at times of day at which it recorded on this day as well: takes of another day, left on the card"
+        about = tuple(one.key for one in own)
+        do = "Set them aside, or bring them in with their own day. Until then their sound keeps them apart."
+        yield Oddity(OddityKind.ANOTHER_DAY, about, CARE, says, do, of=f"{source} {made.isoformat()}")
 
 
 def _lost(one: Lost) -> Oddity:

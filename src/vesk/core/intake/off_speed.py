@@ -3,14 +3,16 @@
 from __future__ import annotations
 
 from collections import Counter
-from collections.abc import Iterator, Sequence
+from collections.abc import Iterator, Mapping, Sequence
 from dataclasses import dataclass
+from datetime import date
 from fractions import Fraction
 from itertools import pairwise
 
 from vesk.core.intake.filed import Filed
 from vesk.core.timecode import FrameRate
 
+TAKES_OF_ANOTHER_DAY = "takes of another day"
 _ALIKE = 2  # off-speed pictures that make a silent neighbour one
 _BRUSH_S = Fraction(1, 10)  # labels are true to a frame or two
 _FACTORS = (2, 3, 4, 5, 6, 8, 10, 20, 40)
@@ -106,7 +108,9 @@ def _neighbours(recordings: Sequence[Filed]) -> list[tuple[Filed, Filed]]:
     return pairs
 
 
-def find_conflicts(recordings: Sequence[Filed], off_speed: dict[str, OffSpeed]) -> list[Conflict]:
+def find_conflicts(
+    recordings: Sequence[Filed], off_speed: Mapping[str, OffSpeed], other_days: Mapping[str, date] | None = None
+) -> list[Conflict]:
     """Find files of one source that overlap in real time, off-speed pictures by the time they took.
 
     Each file is told with one before it that goes on for longest, a copy with what it copies: a thousand files that
@@ -118,8 +122,11 @@ def find_conflicts(recordings: Sequence[Filed], off_speed: dict[str, OffSpeed]) 
         The day's.
     off_speed : dict of str to OffSpeed
         Pictures whose playback is no real time, by key.
+    other_days : mapping of str to date, optional
+        What was made on another day, and when, by key.
     """
     found = []
+    made = other_days or {}
     by_source: dict[str, list[Filed]] = {}
     for one in recordings:
         if one.start is not None and one.clock != "none":
@@ -128,6 +135,8 @@ def find_conflicts(recordings: Sequence[Filed], off_speed: dict[str, OffSpeed]) 
         copies = bool(one.content) and one.content == after.content
         if copies:
             likely = "the same file under two names"
+        elif made.get(one.key) != made.get(after.key):
+            likely = TAKES_OF_ANOTHER_DAY
         elif one.kind != after.kind or (one.sample_rate, one.channels, one.fps) != (
             after.sample_rate,
             after.channels,
@@ -142,11 +151,11 @@ def find_conflicts(recordings: Sequence[Filed], off_speed: dict[str, OffSpeed]) 
     return found
 
 
-def _took(one: Filed, off_speed: dict[str, OffSpeed]) -> Fraction:
+def _took(one: Filed, off_speed: Mapping[str, OffSpeed]) -> Fraction:
     return off_speed[one.key].real if one.key in off_speed else one.duration
 
 
-def _overlapping(own: list[Filed], off_speed: dict[str, OffSpeed]) -> Iterator[tuple[Filed, Filed, Fraction]]:
+def _overlapping(own: list[Filed], off_speed: Mapping[str, OffSpeed]) -> Iterator[tuple[Filed, Filed, Fraction]]:
     """Yield each file that begins before one before it ended, with that one, and the seconds they share."""
     longest: Filed | None = None
     until = Fraction(0)

@@ -35,6 +35,10 @@ class Span:
         The rate `start` was counted at.
     duration : Fraction
         Seconds.
+    mute : bool
+        Whether no sound could ever say that a partner is none.
+    other_day : str
+        When it was made, where that is another day than this; empty else.
     """
 
     key: str
@@ -44,6 +48,8 @@ class Span:
     start: Fraction | None
     rate: FrameRate
     duration: Fraction
+    mute: bool = False
+    other_day: str = ""
 
     def start_on(self, day: FrameRate) -> Fraction | None:
         """Return the start on the day's label clock, seconds."""
@@ -114,6 +120,8 @@ def pair_by_timecode(spans: Sequence[Span], day: FrameRate) -> tuple[list[Propos
         for sound in sounds:
             s = starts[sound.key]
             if s is None or _far_off(rough[picture.key], rough[sound.key], picture, sound, whole):
+                continue
+            if picture.other_day != sound.other_day and (picture.mute or sound.mute):
                 continue
             offset = wrap_day(s - p, day.day)
             overlap = overlap_of(offset, picture.duration, sound.duration)
