@@ -12,8 +12,7 @@ from vesk.core.kinds import NONE
 
 _DAY_S = 86_400.0
 _DATE = re.compile(r"(\d{4})[-:/.](\d\d)[-:/.](\d\d)(?:[T ](\d\d):(\d\d):(\d\d))?")
-_UNSET = 1990  # clocks that nobody set begin at 1904, 1970 or 1980,
-_AT_MOST = 31  # or at any other year: what is left on a card is days old
+_AT_MOST = 31  # days: a clock that nobody set is years off
 
 
 def find_other_days(recordings: Sequence[Filed]) -> dict[str, date]:
@@ -74,7 +73,7 @@ def _dates(own: Sequence[Filed]) -> dict[str, date]:
 
 
 def _moment(created: str) -> tuple[int, float] | None:
-    """Read a date, and the second of its day where it has one; None where nobody set the clock."""
+    """Read a date, and the second of its day where it has one; None where it is none."""
     found = _DATE.search(created)
     if found is None:
         return None
@@ -82,7 +81,7 @@ def _moment(created: str) -> tuple[int, float] | None:
         at = datetime(*(int(part or 0) for part in found.groups()))  # type: ignore[arg-type]  # noqa: DTZ001
     except ValueError:
         return None
-    return (at.toordinal(), 3600.0 * at.hour + 60.0 * at.minute + at.second) if at.year >= _UNSET else None
+    return at.toordinal(), 3600.0 * at.hour + 60.0 * at.minute + at.second
 
 
 def _overlap(one: Filed, other: Filed) -> bool:
