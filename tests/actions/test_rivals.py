@@ -1,11 +1,14 @@
 """Two files of what is filed as one device claim the same moments: two takes, or two devices."""
 
 from dataclasses import replace
+from fractions import Fraction
 
 import pytest
 from tests.conftest import make_shoot, measured_takes, named_day
 
-from vesk.actions import intake, measuring, pairing, pairing_status
+from vesk.actions import correct, intake, joining, measuring, pairing, pairing_status, turnover
+from vesk.core.errors import RefusedError
+from vesk.core.sound.measurement import refused
 from vesk.dailies.folder import walk_folder
 from vesk.store import recordings
 from vesk.store.tables import Pairing
@@ -52,6 +55,39 @@ def test_one_recorder_cannot_have_made_both(db, settings, day):
         second.measurement = replace(now.found, log10_false_alarm=strength)
         db.commit()
         assert {one.sound.name: one.verdict.cause for one in pairing_status.of_day(db, day)} == causes
+
+
+def test_where_a_label_lays_a_take_of_another_day_this_days_take_holds_and_nobody_is_asked(db, settings, day):
+    (now,) = pairing_status.of_day(db, day)
+    left = next(row for row in recordings.of_day(db, day.id) if row.name == "31A_02.wav")
+    left.start = now.sound.start - Fraction(1, 2)
+    left.facts = replace(left.facts, created="2027-03-17 00:00:00")
+    second = Pairing(
+        day_id=day.id, picture_id=now.picture.id, sound_id=left.id, offset=now.pairing.offset - 1, state="measured",
+        measurement=refused("nothing in common"),
+    )  # fmt: skip
+    db.add(second)
+    db.commit()
+    found = pairing_status.of_day(db, day)
+    assert [(one.sound.name, one.state) for one in found] == [("31A_01.wav", "measured"), ("31A_02.wav", "set aside")]
+    assert found[1].aside == "its two files are of different days, and S1 · 31A_01.wav belongs here"
+    assert not found[1].needs_person
+    assert pairing_status.of_pairing(db, second.id).state == "set aside"  # the bench says the same
+    (item,) = [one for one in turnover.items(db, day) if one.pairings]
+    assert item.obstacle == "not checked yet: 31A_01.wav (measured)"
+    with pytest.raises(RefusedError, match="Nobody set it aside"):
+        correct.undo(db, settings, second.id, version=second.version)
+    # What was heard to share nothing on one day is no other's: a second device may have been too far away.
+    left.facts = replace(left.facts, created="2027-03-18 00:00:00")
+    db.commit()
+    assert {one.state for one in pairing_status.of_day(db, day)} == {"measured"}
+    left.facts = replace(left.facts, created="2027-03-17 00:00:00")
+    db.commit()
+    joining.prefer(db, settings, second.id, version=second.version)
+    db.commit()
+    assert {one.sound.name: one.state for one in pairing_status.of_day(db, day)} == {
+        "31A_01.wav": "set aside", "31A_02.wav": "measured",
+    }  # fmt: skip
 
 
 FLAT = """

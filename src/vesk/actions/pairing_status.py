@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Hashable, Mapping, Sequence
 from dataclasses import dataclass, field, replace
+from datetime import date
 from fractions import Fraction
 
 from sqlmodel import Session
@@ -17,10 +18,12 @@ from vesk.core.day.across import Across, across_wanted
 from vesk.core.day.day import Day as SolvedDay
 from vesk.core.day.day import Match, Tie
 from vesk.core.day.solution import NOTHING, Contradiction, Place, Solution
-from vesk.core.kinds import MATCHED, Origin, Status, Witness
+from vesk.core.intake.filed import Filed
+from vesk.core.intake.other_days import find_other_days
+from vesk.core.kinds import MATCHED, REFUSED, Origin, Status, Witness
 from vesk.core.pairing.evidence import Evidence
 from vesk.core.pairing.judgement import Claps, Judgement, Side
-from vesk.core.pairing.rivals import Claim, Rivalry, Shared, rivalries, to_compare
+from vesk.core.pairing.rivals import Claim, Rivalry, Shared, displaced, rivalries, to_compare
 from vesk.core.picture.closure import contact_between
 from vesk.core.sound.measurement import Measurement
 from vesk.core.timecode import unwrapped
@@ -101,10 +104,11 @@ class PairingStatus:
 
     @property
     def aside(self) -> str:
-        """Why it is set aside: itself, or one of its recordings at intake; empty when it is not."""
+        """Why it is set aside: itself, or one of its recordings at intake, or by itself; empty when it is not."""
         if self.pairing.state == pairings.SET_ASIDE:
             return self.pairing.reason or "no reason given"
-        return self.picture.aside or self.sound.aside
+        by_itself = f"its two files are of different days, and {self.judged.rival} belongs here"
+        return self.picture.aside or self.sound.aside or (by_itself if self.is_displaced else "")
 
     @property
     def timed(self) -> bool:
@@ -211,6 +215,12 @@ class PairingStatus:
         return MEASURED if self.found is not None else PROPOSED
 
     @property
+    def is_displaced(self) -> bool:
+        """Whether a take of one day stands where a label lays one of another, and nobody worked on that."""
+        untouched = self.correction is None and self.check is None
+        return self.rivalry is not None and self.rivalry.settled and untouched
+
+    @property
     def needs_person(self) -> bool:
         """Whether somebody has to look: anything not checked, not set aside, and not simply in tolerance."""
         if self.state in {CHECKED, SET_ASIDE}:
@@ -307,6 +317,7 @@ class _Measured:
     row: Pairing
     found: tuple[str, Measurement] | None
     claim: Claim | None
+    by_label: Claim | None  # where nothing common was heard, and labels alone lay it
     match: Match | None
 
 
@@ -318,6 +329,7 @@ class Earlier:
     """
 
     measured: dict[int, _Measured] = field(default_factory=dict)
+    other_days: dict[str, date] | None = None
     evidence: SolvedDay | None = None
     solved: (
         tuple[tuple[Match, ...], frozenset[tuple[str, str]], tuple[Tie, ...], tuple[Match, ...], Solution] | None
@@ -346,8 +358,12 @@ def gather(session: Session, day: Day, asked: list[Pairing], rows: DayRows, earl
     measured = _all_measured(session, rows, earlier)
     claims = [one.claim for one in measured.values() if one.claim is not None]
     two = {frozenset(map(str, pair)) for pair, same_moment in rows.compared.items() if same_moment}
-    rivals = rivalries(claims, two)
     members, sources = rows.members, rows.sources
+    rivals = rivalries(claims, two)
+    if earlier.other_days is None:
+        earlier.other_days = _other_days(members)
+    by_label = [one.by_label for one in measured.values() if one.by_label is not None] if earlier.other_days else []
+    rivals |= displaced(by_label, claims, rivals, earlier.other_days)
     solution = _solved(day, rows, earlier, list(measured.values()), rivals) if rows.whole else NOTHING
     places = solution.places
     rate = days.rate_of(day)
@@ -384,7 +400,7 @@ def gather(session: Session, day: Day, asked: list[Pairing], rows: DayRows, earl
         earlier.statuses[row.id] = (rests_on, status)
         made.append(status)
     order = earlier.place_of(members, {status.picture.id for status in made}, day)
-    made.sort(key=lambda status: (order[status.picture.id], status.pairing.offset))
+    made.sort(key=lambda status: (order[status.picture.id], status.is_displaced, status.pairing.offset))
     return Gathered(made, solution)
 
 
@@ -479,8 +495,29 @@ def _all_measured(session: Session, rows: DayRows, earlier: Earlier) -> dict[int
         match = None if own is None or aside else solving.match(row, own[1])
         before = kept[row.id].match if row.id in kept else None
         match = before if before == match else match  # the same object: what rests on it is known by that
-        kept[row.id] = _Measured(row, own, claims.get(row.id), match)
+        kept[row.id] = _Measured(row, own, claims.get(row.id), _by_label(row, rows.members, own), match)
     return {row.id: kept[row.id] for row in rows.sharing}
+
+
+def _by_label(row: Pairing, members: dict[int, Recording], found: tuple[str, Measurement] | None) -> Claim | None:
+    picture, sound = members[row.picture_id], members[row.sound_id]
+    if row.state == pairings.SET_ASIDE or found is None or found[1].decision != REFUSED or found[1].unheard:
+        return None
+    sources = str(picture.source_id), str(sound.source_id)
+    return Claim(str(row.id), str(picture.id), str(sound.id), *sources, 0.0, 0.0, float(row.offset), 0.0)
+
+
+def _other_days(members: Mapping[int, Recording]) -> dict[str, date]:
+    """Return what was made on another day, by number: what its dates and labels say."""
+    filed = [
+        Filed(
+            str(row.id), row.name, row.path, str(row.source_id), row.kind, created=row.facts.created, start=row.start,
+            duration=row.duration,
+        )
+        for row in members.values()
+        if row.facts is not None and row.kind is not None and not row.aside
+    ]  # fmt: skip
+    return find_other_days(filed)
 
 
 def _solved(

@@ -16,10 +16,10 @@ from vesk.core.day.solution import Solution
 from vesk.core.day.solve import solve
 from vesk.core.errors import MediaError
 from vesk.core.facts import Facts
-from vesk.core.kinds import HEADER, MATCHED
+from vesk.core.kinds import HEADER, MATCHED, REFUSED
 from vesk.core.pairing.by_timecode import Proposal
 from vesk.core.pairing.judgement import Judgement, Side
-from vesk.core.pairing.rivals import Claim, rivalries, to_compare
+from vesk.core.pairing.rivals import Claim, displaced, rivalries, to_compare
 from vesk.core.sound.measurement import Measurement, refused
 from vesk.core.timecode import FrameRate, wrap_day
 from vesk.core.timemap import exact_seconds
@@ -113,7 +113,17 @@ def with_rivals(
         if measuring.same_moment(found[shared.one], found[shared.other], shared.offset_s)
     }
     kept = list(measured)
-    for key, rivalry in rivalries(claims, two).items():
+    rivals = rivalries(claims, two)
+    by_label = [
+        Claim(
+            str(n), one.picture, one.sound, one.judged.picture.tag, one.judged.sound.tag, 0.0, 0.0,
+            float(one.judged.offset), 0.0,
+        )
+        for n, one in enumerate(measured)
+        if one.found.decision == REFUSED and not one.found.unheard
+    ]  # fmt: skip
+    other_days = {key: one.other_day for key, one in known.items() if one.other_day}
+    for key, rivalry in (rivals | displaced(by_label, claims, rivals, other_days)).items():
         one, other = measured[int(key)], measured[int(rivalry.other)]
         name = other.sound if other.sound != one.sound else other.picture
         said = f"{known[name].item.source} · {Path(name).name}"

@@ -36,7 +36,7 @@ class Span:
     duration : Fraction
         Seconds.
     mute : bool
-        Whether no sound could ever say that a partner is none.
+        Whether no sound can say that a partner is none.
     other_day : str
         When it was made, where that is another day than this; empty else.
     """

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Collection, Iterable, Sequence
+from collections.abc import Collection, Hashable, Iterable, Mapping, Sequence
 from dataclasses import dataclass
 from fractions import Fraction
 from itertools import combinations
@@ -72,10 +72,11 @@ class Shared:
 
 @dataclass(frozen=True, slots=True)
 class Rivalry:
-    """What speaks against a pairing: the other's key, and whether that other is clearly the better."""
+    """What speaks against a pairing: the other's key, whether that is clearly the better, and whether beyond doubt."""
 
     other: str
     better: bool
+    settled: bool = False
 
 
 def rivalries(claims: Sequence[Claim], two_devices: Collection[frozenset[str]] = ()) -> dict[str, Rivalry]:
@@ -105,6 +106,47 @@ def rivalries(claims: Sequence[Claim], two_devices: Collection[frozenset[str]] =
         found[weak.key] = Rivalry(strong.key, better)
         if not better:
             found.setdefault(strong.key, Rivalry(weak.key, better=False))
+    return found
+
+
+def displaced(
+    refused: Sequence[Claim],
+    claims: Sequence[Claim],
+    rivals: Mapping[str, Rivalry],
+    other_days: Mapping[str, Hashable],
+) -> dict[str, Rivalry]:
+    """Find the pairings by label alone, heard to share nothing, whose moments are another file's of that device.
+
+    Two files of one device that were made on different days cannot both belong there, and sound says which does.
+
+    Parameters
+    ----------
+    refused : sequence of Claim
+        In which sound was heard on both sides, and nothing common; where their labels lay them.
+    claims : sequence of Claim
+        What sound confirms.
+    rivals : mapping of str to Rivalry
+        What speaks against these.
+    other_days : mapping of str to hashable
+        When recordings of another day were made, by key.
+
+    Returns
+    -------
+    dict of str to Rivalry
+        For each of them, what takes its moments.
+    """
+    taken: dict[tuple[str, str], list[Claim]] = {}
+    for claim in claims:
+        if claim.key not in rivals:
+            taken.setdefault((claim.picture, claim.sound_source), []).append(claim)
+            taken.setdefault((claim.sound, claim.picture_source), []).append(claim)
+    found: dict[str, Rivalry] = {}
+    for one in refused:
+        beside = [(one.sound, other.sound, other) for other in taken.get((one.picture, one.sound_source), ())]
+        beside += [(one.picture, other.picture, other) for other in taken.get((one.sound, one.picture_source), ())]
+        for own, theirs, other in beside:
+            if other_days.get(own) != other_days.get(theirs):
+                found[one.key] = Rivalry(other.key, better=True, settled=True)
     return found
 
 
