@@ -5,6 +5,7 @@ Each is a handful of short takes with one thing wrong that days have; pictures, 
 
 from __future__ import annotations
 
+import shutil
 import tempfile
 import time
 from collections.abc import Callable, Sequence
@@ -60,6 +61,8 @@ class HardDay:
         Names a file: tag, number of the take from 1 on, slate.
     alone : tuple of str
         Devices that roll once more when nobody else does.
+    left : tuple of str
+        Devices whose card still holds the day before, at the same times of day.
     """
 
     name: str
@@ -70,6 +73,7 @@ class HardDay:
     capture_fps: dict[str, int] = field(default_factory=dict)
     names: Callable[[str, int, str], str] | None = None
     alone: tuple[str, ...] = ()
+    left: tuple[str, ...] = ()
 
 
 def _nameless(tag: str, take: int, _slate: str) -> str:
@@ -160,15 +164,19 @@ DAYS = (
     ),
     HardDay("a camera's timecode counts while it records", (camera("A", **REC_RUN), camera("B"), recorder())),
     HardDay("all timecode counts while it records", (camera("A", **REC_RUN), recorder(**REC_RUN))),
+    HardDay("the recorder's card still holds the day before", (camera("A"), camera("B"), recorder()), left=("S1",)),
+    HardDay(
+        "the same, and a camera without sound", (camera("A"), camera("M", channels=()), recorder()),
+        left=("S1",),
+    ),
     HardDay("48 048 Hz labelled 48 000", (camera("A"), recorder(ppm=1000.0))),
 )  # fmt: skip
 
 
-def scenario_of(day: HardDay, seed: int) -> Scenario:
-    """Return a hard day as the simulator makes it."""
+def scenario_of(day: HardDay, seed: int, *, slate: str = "24A", first: int = 1, date: str = "2027-03-21") -> Scenario:
+    """Return a hard day as the simulator makes it; its takes are counted from `first` on."""
     shots = []
-    for take in range(1, TAKES + 1):
-        slate = "24A"
+    for take in range(first, first + TAKES):
         rolling = []
         for place, device in enumerate(day.devices):
             begin = (0.0 if device.kind == "recorder" else 3.0) + 0.37 * place
@@ -176,12 +184,21 @@ def scenario_of(day: HardDay, seed: int) -> Scenario:
             stop = LENGTH_S - 0.29 * place - 0.53 * (7 * take % 5)  # people stop when they do
             slow = day.capture_fps.get(device.tag, 0)
             rolling.append(Rolling(device.tag, begin, stop, name, capture_fps=slow))
-        shots.append(_shot(take, slate, f"09:{10 * take:02}:00", day, tuple(rolling)))
+        shots.append(_shot(take, slate, f"09:{10 * (take - first + 1):02}:00", day, tuple(rolling)))
     for number, tag in enumerate(day.alone, start=TAKES + 1):
         rolled = (Rolling(tag, 3.0, LENGTH_S),)
         shots.append(_shot(number, "24A", f"09:{10 * number:02}:00", day, rolled))
     rate = FrameRate.parse(day.rate)
-    return Scenario("The Lantern Ferry", 9, "2027-03-21", rate, seed, tuple(day.devices), tuple(shots))
+    return Scenario("The Lantern Ferry", 9, date, rate, seed, tuple(day.devices), tuple(shots))
+
+
+def _leave(day: HardDay, media: Path, elsewhere: Path) -> None:
+    """Leave the takes of the day before on some cards."""
+    before = scenario_of(day, 12, slate="23", first=11, date="2027-03-20")
+    shoot.shoot(before, elsewhere, processes=2)
+    for device in day.devices:
+        for path in sorted((elsewhere / device.folder).glob("*")) if device.tag in day.left else ():
+            shutil.copy(path, media / device.folder / path.name.replace(f"{device.roll}_0", f"{device.roll}_1"))
 
 
 def _shot(take: int, slate: str, start: str, day: HardDay, rolling: tuple[Rolling, ...]) -> Shot:
@@ -196,6 +213,8 @@ def look(day: HardDay, folder: Path) -> list[object]:
     made = scenario_of(day, 11)
     media = folder / "media"
     planned = shoot.shoot(made, media, processes=2)
+    if day.left:
+        _leave(day, media, folder / "the day before")
     begun = time.process_time()
     walked = walk_folder(media, folder / "cache", rate=made.rate)
     spent = time.process_time() - begun

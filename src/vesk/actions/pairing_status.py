@@ -525,7 +525,8 @@ def _solved(
 ) -> Solution:
     """Return the day's solution by its rows."""
     if earlier.evidence is None:
-        earlier.evidence = solving.without_matches(day, rows.members, rows.sources, rows.marked)
+        other_days = earlier.other_days or ()
+        earlier.evidence = solving.without_matches(day, rows.members, rows.sources, rows.marked, other_days)
     own = [one for one in measured if one.match is not None]
     matches = tuple(one.match for one in own if one.match is not None)
     pairs = frozenset((one.match.picture, one.match.sound) for one in own if one.match and _is_open(one, rivals))

@@ -47,6 +47,7 @@ def without_matches(
     members: Mapping[int, Recording],
     sources: Mapping[int | None, Source],
     marked: Mapping[int, Sequence[SyncPointRow]],
+    other_days: Collection[str] = (),
 ) -> Day:
     """Return the evidence of a day but for what was measured: devices, recordings, claps.
 
@@ -56,6 +57,8 @@ def without_matches(
         Its row.
     members, sources, marked
         By number: recordings, their sources, sync points of each recording.
+    other_days : collection of str
+        Recordings of another day, by number: their labels name no moment of this.
     """
     rate = days.rate_of(day)
     own = [
@@ -75,7 +78,7 @@ def without_matches(
     named: list[Named] = []
     for row, kind in own:
         fps = float((row.facts.fps if row.facts else None) or day.fps)
-        start, clock = (None, None) if row.start is None else (row.start, row.clock)
+        start, clock = (None, None) if row.start is None or str(row.id) in other_days else (row.start, row.clock)
         tag = sources[row.source_id].tag
         look = look_of(stem_of(row.path), row.facts) if row.facts else ""
         ears = row.facts is None or has_ears(row.facts, row.heard)

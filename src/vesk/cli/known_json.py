@@ -65,6 +65,7 @@ def recording_known_json(one: Known) -> dict[str, Any]:
         "facts": FACTS.fields(one.item.facts),
         "heard": HEARD.fields(one.item.heard) if one.item.heard else {},
         "set_aside": one.aside,
+        "other_day": one.other_day,
     }
 
 

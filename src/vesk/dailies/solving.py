@@ -9,7 +9,7 @@ from vesk.core.day.day import Day, Device, HeardClap, Match, Named, Recorded, Se
 from vesk.core.day.evidence import has_ears, likely_seen, slate_of
 from vesk.core.day.recording import Known, stem_of
 from vesk.core.intake.devices import look_of
-from vesk.core.kinds import PICTURE
+from vesk.core.kinds import PICTURE, Clock
 from vesk.core.pairing.judgement import Claps
 from vesk.core.timecode import FrameRate
 from vesk.core.tolerance import Tolerance
@@ -43,7 +43,7 @@ def day_of(
     kinds = {one.item.source: one.item.facts.kind for one in own}
     recorded = tuple(
         Recorded(
-            one.item.key, one.item.source, one.item.facts.kind, one.start, one.clock if one.start is not None else None,
+            one.item.key, one.item.source, one.item.facts.kind, *_clock(one),
             float(one.item.facts.duration), float(1 / (one.item.facts.fps or rate.fps)),
             look_of(stem_of(one.item.path), one.item.facts),
             slate_of(one.values["scene"].value, one.values["take"].value), has_ears(one.item.facts, one.item.heard),
@@ -93,3 +93,8 @@ def claps_of(picture: SyncPoints | None, sound: SyncPoints | None) -> Claps:
         tuple(Fraction(round(one.at_s * 1e6), 1_000_000) for one in heard),
         unclear=max((one.likely for one in seen if one not in sure), default=0.0),
     )
+
+
+def _clock(one: Known) -> tuple[Fraction | None, Clock | None]:
+    """Return where a recording starts, and by which clock: the label of another day names no moment of this."""
+    return (None, None) if one.start is None or one.other_day else (one.start, one.clock)
