@@ -7,6 +7,7 @@ from dataclasses import dataclass, field, replace
 from fractions import Fraction
 
 from vesk.core.clocks.choice import Clocks, Said
+from vesk.core.day.evidence import has_ears
 from vesk.core.errors import TimecodeError
 from vesk.core.facts import Facts
 from vesk.core.heard import Heard
@@ -139,7 +140,7 @@ class Known:
         one = self.item
         return Span(
             one.key, name_of(one.path), one.source, one.facts.kind, self.own_start, self.own_rate, one.facts.duration,
-            mute=not one.facts.channels, other_day=self.other_day,
+            mute=not has_ears(one.facts, one.heard), other_day=self.other_day,
         )  # fmt: skip
 
 

@@ -115,9 +115,10 @@ def displaced(
     rivals: Mapping[str, Rivalry],
     other_days: Mapping[str, Hashable],
 ) -> dict[str, Rivalry]:
-    """Find the pairings by label alone, heard to share nothing, whose moments are another file's of that device.
+    """Find the pairings by label alone, heard to share nothing, that another day's file of that device makes wrong.
 
-    Two files of one device that were made on different days cannot both belong there, and sound says which does.
+    A recording was made on one day: of two files of one device that were made on different days, only one can belong
+    to it, wherever their labels lie, and sound says which does.
 
     Parameters
     ----------
