@@ -10,7 +10,7 @@ import pytest
 import soundfile
 from tests.conftest import handed_over, name_ferry
 
-from vesk.actions import correct, intake, measuring, package, pairing, pairing_status, sources, turnover
+from vesk.actions import correct, gathering, intake, measuring, package, pairing, sources, turnover
 from vesk.core.errors import MediaError, RefusedError, StaleError, StorageError
 from vesk.core.kinds import Kind
 from vesk.store import journal, pairings, recordings, turnovers
@@ -32,7 +32,7 @@ def day(db, settings, ferry, tmp_path):
 
 
 def only(db, day, picture):
-    return next(now for now in pairing_status.of_day(db, day) if now.picture.name == picture)
+    return next(now for now in gathering.of_day(db, day) if now.picture.name == picture)
 
 
 def measured(db, settings, day, picture):

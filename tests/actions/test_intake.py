@@ -8,7 +8,7 @@ from fractions import Fraction
 import pytest
 from tests.conftest import name_ferry, shown
 
-from vesk.actions import clocks, facts, intake, measuring, merging, oddities, pairing, pairing_status, sources
+from vesk.actions import clocks, facts, gathering, intake, measuring, merging, oddities, pairing, sources
 from vesk.actions.known import known_of_day
 from vesk.actions.locating import located
 from vesk.core.errors import RefusedError, StaleError
@@ -64,7 +64,7 @@ def test_its_channel_is_kept_out_of_matching(db, settings, day):
     assert cache.matching_channels(place.facts, place.entry) == (1,)
     (pid,) = [p.id for p in pairings.of_day(db, day.id) if p.picture_id == row.id]
     measuring.measure_pairing(db, settings, pid)
-    now = pairing_status.of_pairing(db, pid)
+    now = gathering.of_pairing(db, pid)
     assert now.found.picture_channel == 1
     assert now.verdict.cause == "whole-frame offset"  # its sound is a frame early on its picture
     assert "C by its LTC, S1 by its header" in {item.says for item in now.evidence}
@@ -95,7 +95,7 @@ def test_a_camera_without_a_clock_finds_its_sound(db, settings, day, afternoon, 
     assert row.name == "clip0017-0019.mov"
     (made,) = pairing.pair_by_sound(db, settings, row.id, lambda _done, _total: True)
     true = afternoon.pair("clip0017.mov", "39_01.wav")
-    now = pairing_status.of_pairing(db, made.id)
+    now = gathering.of_pairing(db, made.id)
     assert now.sound.name == "39_01.wav"
     assert now.found.line.offset_s == pytest.approx(true["heard_offset_s"], abs=4e-5)
     assert now.found.line.ppm == pytest.approx(true["ppm"], abs=1.0)
@@ -153,11 +153,11 @@ def test_brought_back_moved_and_meant_so(db, settings, day):
     assert by_name(db, day)["D001_001.mov"].aside == ""
     paired = next(p for p in pairings.of_day(db, day.id) if p.sound_id == rows["39_01.wav"].id)
     measuring.measure_pairing(db, settings, paired.id)
-    assert pairing_status.of_pairing(db, paired.id).state == "measured"
+    assert gathering.of_pairing(db, paired.id).state == "measured"
     facts.put_right(db, settings, day, shown(rows["39_01.wav"]), field="aside", value="wild")
     pairing.pair_day(db, day)
     assert by_name(db, day)["39_01.wav"].aside == "wild"
-    now = pairing_status.of_pairing(db, paired.id)  # measured or not, it waits for nobody any more
+    now = gathering.of_pairing(db, paired.id)  # measured or not, it waits for nobody any more
     assert (now.state, now.aside, now.needs_person) == ("set aside", "wild", False)
     assert sources.move(db, settings, day, shown(copy), to_tag="S9") == 1
     assert source(db, day, "S9").kind == "sound"

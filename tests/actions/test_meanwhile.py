@@ -15,13 +15,13 @@ from vesk.actions import (
     clocks,
     correct,
     facts,
+    gathering,
     intake,
     measuring,
     merging,
     naming,
     package,
     pairing,
-    pairing_status,
     reports,
     sources,
     sync_points,
@@ -56,7 +56,7 @@ def day(db, settings, ferry, tmp_path):
 def only(db, day, name):
     db.flush()
     db.expire_all()
-    return next(now for now in pairing_status.of_day(db, day) if now.picture.name == name)
+    return next(now for now in gathering.of_day(db, day) if now.picture.name == name)
 
 
 def checked(db, settings, day, *names):

@@ -9,7 +9,7 @@ import numpy as np
 import pytest
 from tests.conftest import heard_and_merged, make_shoot, moved_day, named_day, shown
 
-from vesk.actions import correct, intake, merging, package, pairing, pairing_status, sources, turnover
+from vesk.actions import correct, gathering, intake, merging, package, pairing, sources, turnover
 from vesk.actions.locating import located
 from vesk.actions.sync_points import keep_sync_points
 from vesk.core.errors import RefusedError, StaleError
@@ -148,15 +148,15 @@ def test_a_run_is_measured_corrected_and_checked_once_and_delivered_file_by_file
     by = {recordings.get(db, one.sound_id).name: one for one in found}
     assert set(by) == {"50_01_1-3.wav", "REC0007-0009.wav"}
     true = rolled_on.pair("clip0101.mov", "REC0007.wav")
-    line = pairing_status.of_pairing(db, by["REC0007-0009.wav"].id).found.line
+    line = gathering.of_pairing(db, by["REC0007-0009.wav"].id).found.line
     assert abs(line.offset_s - true["heard_offset_s"]) < 20e-6
     assert abs(line.ppm - true["ppm"]) < 1.0
     # The set alone is handed over with it.
     other = by["REC0007-0009.wav"]
     correct.set_aside(db, settings, other.id, version=other.version, reason="the set is better")
-    now = pairing_status.of_pairing(db, by["50_01_1-3.wav"].id)
+    now = gathering.of_pairing(db, by["50_01_1-3.wav"].id)
     correct.take_proposal(db, settings, now.pairing.id, version=now.pairing.version)
-    now = pairing_status.of_pairing(db, now.pairing.id)
+    now = gathering.of_pairing(db, now.pairing.id)
     correct.check(db, settings, now.pairing.id, version=now.pairing.version)
     planned = turnover.plan(db, settings, day)
     package.make(db, settings, planned.id)
@@ -207,7 +207,7 @@ def test_a_pairing_of_a_part_rests_while_the_run_stands(db, settings, day):
     assert one.id not in {p.id for p in pairings.of_day(db, day.id)}
     assert not pairings.is_standing(db, one.id)
     merging.take_apart(db, settings, run.id, version=run.version)
-    assert pairing_status.of_pairing(db, one.id).state == "corrected"
+    assert gathering.of_pairing(db, one.id).state == "corrected"
 
 
 def test_files_that_a_person_decided_about_are_not_taken_together_by_what_is_found_later(db, settings, day):
@@ -222,7 +222,7 @@ def test_files_that_a_person_decided_about_are_not_taken_together_by_what_is_fou
     correct.set_own(db, settings, one.id, version=one.version, slip=Fraction(3, 1000), ppm=Fraction(0))
     for _ in range(2):
         assert merging.merge_day(db, settings, day) == []
-    assert pairing_status.of_pairing(db, one.id).state == "corrected"
+    assert gathering.of_pairing(db, one.id).state == "corrected"
     lines = [line.what for line in journal.of_day(db, day.id) if line.what.startswith("left REC0007.wav")]
     assert len(lines) == 1
     assert "takes of REC0007.wav are corrected or checked" in lines[0]
@@ -260,7 +260,7 @@ def test_a_camera_that_serves_as_a_recorder_is_laid_on_the_others_pictures(db, s
     assert (run.kind, run.facts.frames, run.facts.samples) == ("sound", None, 28 * 48_000)
     assert pairings.of_day(db, day.id) == []  # as a picture it is nobody's partner now
     (found,) = pairing.pair_by_sound(db, settings, run.id, lambda _done, _total: True)
-    line = pairing_status.of_pairing(db, found.id).found.line
+    line = gathering.of_pairing(db, found.id).found.line
     assert line.offset_s == pytest.approx(-1.0, abs=0.05)
     assert line.ppm == pytest.approx(38.0, abs=1.0)
     with pytest.raises(StaleError):

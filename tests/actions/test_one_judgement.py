@@ -7,7 +7,7 @@ from dataclasses import replace
 import pytest
 from tests.conftest import heard_and_merged, named_day
 
-from vesk.actions import measuring, pairing, pairing_status, sync_points
+from vesk.actions import gathering, measuring, pairing, sync_points
 from vesk.actions.overview import Overview
 from vesk.core.sound.measurement import MEASUREMENT
 from vesk.dailies import measuring as by_sound
@@ -61,7 +61,7 @@ def test_pages_and_commands_judge_alike(db, settings, ferry, afternoon, tmp_path
     assert measuring.close_loops(db, settings, day.id) == 0  # what was asked is not asked again
     for row in recordings.ready_of_day(db, day.id):
         sync_points.keep_sync_points(db, settings, row.id)
-    by_pages = {(one.picture.path, one.sound.path): one for one in pairing_status.of_day(db, day)}
+    by_pages = {(one.picture.path, one.sound.path): one for one in gathering.of_day(db, day)}
     asked = set(measured_once)
     walked = walk_folder(folder, settings.cache)
     by_commands = {(one.picture, one.sound): one for one in walked.pairings}

@@ -11,11 +11,11 @@ from tests.conftest import SHORT, heard_and_merged, make_shoot, moved_day, named
 
 from vesk.actions import (
     correct,
+    gathering,
     measuring,
     merging,
     package,
     pairing,
-    pairing_status,
     turnover,
     undoing,
 )
@@ -75,9 +75,9 @@ def test_it_is_one_recording_of_the_camera_and_no_second_recorder(db, settings, 
         assert np.array_equal(reader.read(0, reader.frames), np.concatenate(own))
     assert place.grey_frames(122, 6).shape[0] == 6  # its picture goes on across the joint
     pairing.pair_day(db, day)
-    (one,) = pairing_status.of_day(db, day)
+    (one,) = gathering.of_day(db, day)
     measuring.measure_pairing(db, settings, one.pairing.id)
-    found = pairing_status.of_pairing(db, one.pairing.id).found
+    found = gathering.of_pairing(db, one.pairing.id).found
     true = card.pair("A007_001.mov", "40_01.wav")
     assert found.decision == "matched"
     assert found.line.offset_s == pytest.approx(true["heard_offset_s"], abs=30e-6)
@@ -139,9 +139,9 @@ def test_sound_that_comes_before_its_picture_goes_to_it_when_that_comes(db, sett
 
 def test_it_goes_out_file_by_file_with_its_own_sound_as_scratch(db, settings, day, card, tmp_path, cache):
     pairing.pair_day(db, day)
-    (now,) = pairing_status.of_day(db, day)
+    (now,) = gathering.of_day(db, day)
     measuring.measure_pairing(db, settings, now.pairing.id)
-    now = pairing_status.of_pairing(db, now.pairing.id)
+    now = gathering.of_pairing(db, now.pairing.id)
     correct.check(db, settings, now.pairing.id, version=now.pairing.version)
     planned = turnover.plan(db, settings, day, Recipe(movies=True, originals=True))
     package.make(db, settings, planned.id)

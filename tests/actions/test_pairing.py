@@ -9,7 +9,7 @@ import pytest
 from tests.conftest import shown
 from tests.paper_day import paper_day, picture, recording, sound
 
-from vesk.actions import correct, facts, merging, pairing, pairing_status
+from vesk.actions import correct, facts, gathering, merging, pairing
 from vesk.actions.handover.products import placed_by_clock
 from vesk.actions.known import known_of_day
 from vesk.core.heard import Heard
@@ -56,12 +56,12 @@ def test_what_was_corrected_stays_where_it_lies_when_a_clock_changes(db, setting
     pairing.pair_day(db, day)
     kept, other = pairings.of_day(db, day.id)
     correct.set_own(db, settings, kept.id, version=kept.version, slip=Fraction(1, 10), ppm=Fraction(0))
-    was = pairing_status.of_pairing(db, kept.id).laid
+    was = gathering.of_pairing(db, kept.id).laid
     for name, label in (("7_01.wav", "08:59:59:00"), ("7_02.wav", "09:09:59:00")):
         own = recording(db, day, name)
         facts.put_right(db, settings, day, shown(own), field="timecode", value=label)
     pairing.pair_day(db, day)
-    assert pairing_status.of_pairing(db, kept.id).laid == was
+    assert gathering.of_pairing(db, kept.id).laid == was
     assert (kept.offset, other.offset) == (-2, -1)
 
 
@@ -145,7 +145,7 @@ def test_a_mute_clip_of_a_camera_an_hour_off_is_paired_and_placed_by_its_devices
     row = pairings.get(db, made)
     row.state, row.measurement = pairings.MEASURED, refused("the camera recorded no scratch sound", unheard=True)
     db.flush()
-    now = next(one for one in pairing_status.of_day(db, day) if one.pairing.id == made)
+    now = next(one for one in gathering.of_day(db, day) if one.pairing.id == made)
     assert (now.picture.name, now.sound.name) == ("A001_009.mov", "31_09.wav")
     # Its sound begins two seconds before it, and where the clocks of both lay it, an hour earlier still.
     assert float(now.pairing.offset + now.proposal.slip) == pytest.approx(-1.99, abs=0.005)
@@ -160,7 +160,7 @@ def test_a_mute_clip_of_a_camera_an_hour_off_is_paired_and_placed_by_its_devices
     # Had both sound, and shared nothing, that their clocks meet would make them no partners.
     row.measurement = refused("no place was found where the two share sound")
     db.flush()
-    now = next(one for one in pairing_status.of_day(db, day) if one.pairing.id == made)
+    now = next(one for one in gathering.of_day(db, day) if one.pairing.id == made)
     assert (now.proposal, now.verdict.cause) == (None, "no common sound")
 
 

@@ -7,7 +7,7 @@ import pytest
 from tests.conftest import shown
 from tests.paper_day import paper_day, picture, sound, source
 
-from vesk.actions import correct, facts, overview, pairing, pairing_status
+from vesk.actions import correct, facts, gathering, overview, pairing
 from vesk.actions.remembered import Remembered
 from vesk.core.errors import VeskError
 from vesk.core.kinds import MATCHED
@@ -28,7 +28,7 @@ def said(db, day):
             one.pairing.id, one.state, one.judged.offset, one.proposal, one.errors, one.verdict, one.evidence,
             one.needs_person, one.rivalry, one.points, one.judged.rival, one.late_s, one.found,
         )
-        for one in pairing_status.of_day(db, day)
+        for one in gathering.of_day(db, day)
     ]  # fmt: skip
 
 
@@ -67,7 +67,7 @@ def any_acts(db, settings, day, rng):
         row.distance_mm, row.delay_us = rng.randint(0, 20_000), rng.randint(-40_000, 40_000)
 
     def label():
-        row = pairing_status.of_day(db, day)[0].picture
+        row = gathering.of_day(db, day)[0].picture
         wanted = f"09:{rng.randint(0, 2):02}:0{rng.randint(0, 9)}:00"
         facts.put_right(db, settings, day, shown(row), field="timecode", value=wanted)
         pairing.pair_day(db, day)
@@ -97,7 +97,7 @@ def test_after_any_change_pages_say_what_computing_anew_says(db, settings, seed)
             continue  # nothing to undo, not measured yet
         db.flush()
         remembered, seen = said(db, day), overviewed(db, day)
-        pairing_status.forget()
+        gathering.forget()
         assert said(db, day) == remembered
         overview.forget()
         assert overviewed(db, day) == seen  # what a page was given before rests on the rows as they are
@@ -140,4 +140,4 @@ def test_a_measurement_has_a_name_of_its_own_whichever_way_it_is_kept(db, settin
     db.add(made)
     db.flush()
     assert made.measured_as
-    assert pairing_status.of_day(db, day)[0].found is not None
+    assert gathering.of_day(db, day)[0].found is not None

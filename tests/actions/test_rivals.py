@@ -6,7 +6,7 @@ from fractions import Fraction
 import pytest
 from tests.conftest import make_shoot, measured_takes, named_day
 
-from vesk.actions import correct, intake, joining, measuring, pairing, pairing_status, turnover
+from vesk.actions import correct, gathering, intake, joining, measuring, pairing, turnover
 from vesk.core.errors import RefusedError
 from vesk.core.sound.measurement import refused
 from vesk.dailies.folder import walk_folder
@@ -27,7 +27,7 @@ STRONG = {
 
 
 def test_one_recorder_cannot_have_made_both(db, settings, day):
-    (now,) = pairing_status.of_day(db, day)
+    (now,) = gathering.of_day(db, day)
     other = next(row for row in recordings.of_day(db, day.id) if row.name == "31A_02.wav")
     stronger = replace(now.found, log10_false_alarm=-80.0)
     row = db.get(Pairing, now.pairing.id)
@@ -41,24 +41,24 @@ def test_one_recorder_cannot_have_made_both(db, settings, day):
     for strength, causes in STRONG.items():
         second.measurement = replace(now.found, log10_false_alarm=strength)
         db.commit()
-        found = {one.sound.name: one for one in pairing_status.of_day(db, day)}
+        found = {one.sound.name: one for one in gathering.of_day(db, day)}
         assert {name: one.verdict.cause for name, one in found.items()} == causes
         for name, cause in causes.items():
             if cause != "sub-frame slip":
                 assert found[name].proposal is None
                 assert "S1 · 31A_0" in found[name].verdict.text
-        assert pairing_status.of_pairing(db, second.id).verdict.cause == causes["31A_02.wav"]  # the bench says the same
+        assert gathering.of_pairing(db, second.id).verdict.cause == causes["31A_02.wav"]  # the bench says the same
     # Their own sound was asked: it is that of two takes, and they stay rivals.
     assert measuring.compare_rivals(db, settings, day.id) == 1
     assert measuring.compare_rivals(db, settings, day.id) == 0
     for strength, causes in reversed(STRONG.items()):
         second.measurement = replace(now.found, log10_false_alarm=strength)
         db.commit()
-        assert {one.sound.name: one.verdict.cause for one in pairing_status.of_day(db, day)} == causes
+        assert {one.sound.name: one.verdict.cause for one in gathering.of_day(db, day)} == causes
 
 
 def test_where_a_label_lays_a_take_of_another_day_this_days_take_holds_and_nobody_is_asked(db, settings, day):
-    (now,) = pairing_status.of_day(db, day)
+    (now,) = gathering.of_day(db, day)
     left = next(row for row in recordings.of_day(db, day.id) if row.name == "31A_02.wav")
     left.start = now.sound.start - Fraction(1, 2)
     left.facts = replace(left.facts, created="2027-03-17 00:00:00")
@@ -68,11 +68,11 @@ def test_where_a_label_lays_a_take_of_another_day_this_days_take_holds_and_nobod
     )  # fmt: skip
     db.add(second)
     db.commit()
-    found = pairing_status.of_day(db, day)
+    found = gathering.of_day(db, day)
     assert [(one.sound.name, one.state) for one in found] == [("31A_01.wav", "measured"), ("31A_02.wav", "set aside")]
     assert found[1].aside == "its two files are of different days, and S1 · 31A_01.wav belongs here"
     assert not found[1].needs_person
-    assert pairing_status.of_pairing(db, second.id).state == "set aside"  # the bench says the same
+    assert gathering.of_pairing(db, second.id).state == "set aside"  # the bench says the same
     (item,) = [one for one in turnover.items(db, day) if one.pairings]
     assert item.obstacle == "not checked yet: 31A_01.wav (measured)"
     with pytest.raises(RefusedError, match="Nobody set it aside"):
@@ -80,12 +80,12 @@ def test_where_a_label_lays_a_take_of_another_day_this_days_take_holds_and_nobod
     # What was heard to share nothing on one day is no other's: a second device may have been too far away.
     left.facts = replace(left.facts, created="2027-03-18 00:00:00")
     db.commit()
-    assert {one.state for one in pairing_status.of_day(db, day)} == {"measured"}
+    assert {one.state for one in gathering.of_day(db, day)} == {"measured"}
     left.facts = replace(left.facts, created="2027-03-17 00:00:00")
     db.commit()
     joining.prefer(db, settings, second.id, version=second.version)
     db.commit()
-    assert {one.sound.name: one.state for one in pairing_status.of_day(db, day)} == {
+    assert {one.sound.name: one.state for one in gathering.of_day(db, day)} == {
         "31A_01.wav": "set aside", "31A_02.wav": "measured",
     }  # fmt: skip
 
@@ -157,9 +157,9 @@ def test_two_cameras_in_one_flat_folder_are_told_by_their_own_sound(db, settings
         measuring.measure_pairing(db, settings, pairing_id)
     for row in pairing.to_search(db, day):
         pairing.pair_by_sound(db, settings, row.id, lambda _done, _total: True)
-    assert {one.verdict.cause for one in pairing_status.of_day(db, day)} == {"ambiguous"}
+    assert {one.verdict.cause for one in gathering.of_day(db, day)} == {"ambiguous"}
     assert measuring.compare_rivals(db, settings, day.id) == 3
-    now = {(one.picture.name, one.sound.name): one for one in pairing_status.of_day(db, day)}
+    now = {(one.picture.name, one.sound.name): one for one in gathering.of_day(db, day)}
     assert len(now) == 6
     assert all(one.settled for one in now.values())
     for (picture, sound), one in now.items():

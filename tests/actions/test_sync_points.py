@@ -6,7 +6,7 @@ from fractions import Fraction
 import pytest
 from tests.conftest import SHORT, make_shoot, measured_takes, named_day
 
-from vesk.actions import intake, measuring, pairing, pairing_status, sync_points
+from vesk.actions import gathering, intake, measuring, pairing, sync_points
 from vesk.core.errors import MediaError, RefusedError, StaleError
 from vesk.core.facts import Marker
 from vesk.core.kinds import Work, WorkState
@@ -28,7 +28,7 @@ def day(db, settings, ferry, tmp_path):
 
 
 def take(db, day, name="A006_001.mov"):
-    return next(now for now in pairing_status.of_day(db, day) if now.picture.name == name)
+    return next(now for now in gathering.of_day(db, day) if now.picture.name == name)
 
 
 def seen(db, now):
@@ -113,18 +113,18 @@ def test_a_camera_whose_sound_is_a_frame_early_is_told_from_an_offset(db, settin
         sync_points.keep_sync_points(db, settings, row.id)
     for source, metres in zip(days.sources(db, named.id), (1000, 500), strict=True):
         source.distance_mm = metres
-    (now,) = pairing_status.of_day(db, named)
+    (now,) = gathering.of_day(db, named)
     # A clear clap and a header that was jammed agree against the scratch: one take, and nothing holds by itself.
     assert now.verdict.cause == "evidence disagrees"
     assert "frame early" in now.verdict.text
     row = seen(db, now)
     sync_points.decide(db, settings, row.id, version=row.version, frame=row.frame)
-    (now,) = pairing_status.of_day(db, named)
+    (now,) = gathering.of_day(db, named)
     assert (now.contradiction.agreeing, now.contradiction.claps) == (1, 1)
     assert now.contradiction.apart_s == pytest.approx(-0.04, abs=0.008)
     assert abs(float(now.proposal.slip)) < 0.008  # the picture wants the sound where its labels lay it
     sync_points.take_delay(db, settings, now.picture_source.id, version=now.picture_source.version)
-    (now,) = pairing_status.of_day(db, named)
+    (now,) = gathering.of_day(db, named)
     # One clap: good to three quarters of a frame, either way.
     assert now.picture_source.delay_us == pytest.approx(-40_000, abs=31_000)
     assert abs(now.errors.head_s) < 0.032

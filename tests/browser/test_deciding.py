@@ -8,7 +8,7 @@ import pytest
 from playwright.sync_api import Page, expect
 from tests.conftest import name_ferry, until
 
-from vesk.actions import intake, measuring, pairing, pairing_status, sync_points
+from vesk.actions import gathering, intake, measuring, pairing, sync_points
 from vesk.store import recordings
 
 ALL_SHOWN = "[...document.querySelectorAll('.joined img')].every(image => image.complete)"
@@ -52,7 +52,7 @@ def test_a_contradiction_is_seen_settled_for_all_its_takes_and_taken_back(page: 
     expect(page.locator("#ledger tbody tr .verdict").first).to_contain_text("within tolerance")
     expect(page.locator("#ledger tbody tr .verdict small").first).to_have_text("timecode + sound + sync point")
     expect(asked).to_have_count(0)
-    source = pairing_status.of_day(db, day)[0].picture_source
+    source = gathering.of_day(db, day)[0].picture_source
     page.goto(f"{address}/sources/{source.id}/all")
     page.get_by_role("button", name="Take that back").click()
     expect(page.locator(".said")).to_contain_text("is taken back")
@@ -61,7 +61,7 @@ def test_a_contradiction_is_seen_settled_for_all_its_takes_and_taken_back(page: 
 
 
 def test_a_picture_and_a_sound_are_joined_by_the_keyboard_alone(page: Page, db, serve, day):
-    now = next(one for one in pairing_status.of_day(db, day) if one.picture.name == "C002_001.mov")
+    now = next(one for one in gathering.of_day(db, day) if one.picture.name == "C002_001.mov")
     problems: list[str] = []
     page.on("pageerror", lambda error: problems.append(str(error)))
     address = serve()
@@ -99,7 +99,7 @@ def test_a_picture_and_a_sound_are_joined_by_the_keyboard_alone(page: Page, db, 
     expect(page.locator("h1")).to_contain_text("37")
     expect(page.locator(".mark-state, .state").first).to_contain_text("corrected")
     db.expire_all()
-    assert pairing_status.of_pairing(db, now.pairing.id).laid.offset == Fraction(53, 25) - Fraction("4.52")
+    assert gathering.of_pairing(db, now.pairing.id).laid.offset == Fraction(53, 25) - Fraction("4.52")
     assert problems == []
 
 
@@ -145,7 +145,7 @@ def test_from_a_flat_folder_to_all_checked_by_one_correction_for_the_camera_undo
     settle.click()
     expect(page.locator("h1")).to_contain_text("0 need you")
     db.expire_all()
-    now = pairing_status.of_day(db, card)
+    now = gathering.of_day(db, card)
     assert {one.state for one in now} == {"checked"}
     assert {one.correction for one in now} == {None}
     assert max(abs(error) for one in now for error in one.errors.all) < 0.002

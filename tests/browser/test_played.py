@@ -12,7 +12,7 @@ from tests.browser.test_watching import CAMERA, COUNTER, counters, read
 from tests.conftest import SHORT, make_shoot, named_day
 from werkzeug.serving import make_server
 
-from vesk.actions import correct, intake, measuring, package, pairing, pairing_status, turnover
+from vesk.actions import correct, gathering, intake, measuring, package, pairing, turnover
 from vesk.core.handover.recipe import Recipe
 
 PAGE = "<!doctype html><video src='{which}.mp4' preload='auto'></video><canvas width='384' height='216'></canvas>"
@@ -59,7 +59,7 @@ def films(db, settings, tmp_path):
     intake.take_in(db, settings, day)
     for number in pairing.pair_day(db, day):
         measuring.measure_pairing(db, settings, number)
-    now = next(one for one in pairing_status.of_day(db, day) if one.picture.name.startswith("B"))
+    now = next(one for one in gathering.of_day(db, day) if one.picture.name.startswith("B"))
     assert abs(now.errors.middle_s) > 0.25
     correct.take_proposal(db, settings, now.pairing.id, version=now.pairing.version)
     correct.check(db, settings, now.pairing.id, version=now.pairing.version)

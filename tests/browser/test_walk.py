@@ -10,7 +10,7 @@ from playwright.sync_api import Page, Route, expect
 from tests.browser.conftest import LONG_MS
 from tests.conftest import end, measured_takes, name_ferry, until, workers
 
-from vesk.actions import pairing_status
+from vesk.actions import gathering
 from vesk.jobs.tasks import ask_intake
 from vesk.media import wave
 from vesk.media.picture_packets import same_picture
@@ -212,7 +212,7 @@ def _bench(page: Page) -> None:
 
 def test_two_people_and_a_stale_page(page: Page, serve, settings, db, ferry, context, tmp_path):
     day = measured_takes(db, settings, ferry, tmp_path / "media", "B*", "A006_00[3-9]*", "3[2-9]*", "*.csv", "*.txt")
-    pairing = pairing_status.of_day(db, day)[0].pairing.id
+    pairing = gathering.of_day(db, day)[0].pairing.id
     address = serve()
     page.goto(f"{address}/bench/{pairing}")
     other = context.new_page()

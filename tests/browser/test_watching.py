@@ -76,18 +76,26 @@ WATCH = """async (fps) => {
   window.held = null;
   return seen;
 }"""
-HEARD = """async () => {
-  const { context, output } = (await import('/static/watching/sound.js')).tap();
-  const ears = context.createAnalyser(), heard = new Float32Array(ears.fftSize);
+# A machine that stalls may sleep through a clap: the ears hold two thirds of a second, and it is played again.
+HEARD = """async (at) => {
+  const { tap, stand } = await import('/static/watching/sound.js');
+  const { context, output } = tap();
+  const ears = context.createAnalyser();
+  ears.fftSize = 32768;
+  const heard = new Float32Array(ears.fftSize), press = () =>
+    document.dispatchEvent(new KeyboardEvent('keydown', { key: ' ', bubbles: true }));
   output.connect(ears);
-  document.dispatchEvent(new KeyboardEvent('keydown', { key: ' ', bubbles: true }));
   let most = 0;
-  for (const from = performance.now(); most < 0.05 && performance.now() - from < 30000; ) {
-    await new Promise(requestAnimationFrame);
-    ears.getFloatTimeDomainData(heard);
-    most = heard.reduce((most, value) => Math.max(most, Math.abs(value)), most);
+  for (let again = 0; most < 0.05 && again < 6; again += 1) {
+    stand(at);
+    press();
+    for (const from = performance.now(); most < 0.05 && performance.now() - from < 8000; ) {
+      await new Promise(requestAnimationFrame);
+      ears.getFloatTimeDomainData(heard);
+      most = heard.reduce((most, value) => Math.max(most, Math.abs(value)), most);
+    }
+    press();
   }
-  document.dispatchEvent(new KeyboardEvent('keydown', { key: ' ', bubbles: true }));
   return most;
 }"""
 TURN = """async () => {
@@ -222,7 +230,7 @@ def test_what_is_painted_belongs_to_what_is_heard_before_and_after_a_correction(
     page.evaluate(STAND, 0.9)
     shown = seen_at_the_clap(page, known, fps)
     assert shown == pytest.approx(claps, abs=0.4), order
-    assert page.evaluate(HEARD) > 0.05
+    assert page.evaluate(HEARD, 0.9) > 0.05
     # Standing, every pane shows just the frame that belongs there.
     for at in (0.83, 1.3, 2.47, 2.13):
         page.evaluate(STAND, at)

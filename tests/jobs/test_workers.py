@@ -9,7 +9,7 @@ import pytest
 from tests.conftest import SHORT, end, make_shoot, name_ferry, named_day, until, workers
 from tests.paper_day import paper_day, picture, recording, sound
 
-from vesk.actions import intake, pairing_status
+from vesk.actions import gathering, intake
 from vesk.core.kinds import Work
 from vesk.jobs.asking import ask
 from vesk.jobs.queue import SOON, enqueue
@@ -61,7 +61,7 @@ def test_a_killed_workers_job_is_taken_up_again(db, settings, day):
     finally:
         end(first)
     with open_session(settings.sqlalchemy_url) as fresh:
-        found = pairing_status.of_day(fresh, day)
+        found = gathering.of_day(fresh, day)
         assert {now.picture.name: now.state for now in found} == {
             "A006_001.mov": "measured",
             "A006_002.mov": "measured",
@@ -82,7 +82,7 @@ def test_a_first_take_is_measured_while_others_are_still_listened_to(db, setting
         for row in progress.of_day(fresh, day.id):
             when.setdefault(row.kind, []).append(row.changed_at)
         assert min(when["measure"]) < max(when["listen"])
-        assert all(now.errors is not None for now in pairing_status.of_day(fresh, day))
+        assert all(now.errors is not None for now in gathering.of_day(fresh, day))
 
 
 def test_work_that_was_asked_to_stop_does_not_begin(db, settings, day):
@@ -94,7 +94,7 @@ def test_work_that_was_asked_to_stop_does_not_begin(db, settings, day):
         until(lambda: set(states(settings, day).values()) == {"stopped"}, 30, "stopping")
     finally:
         end(running)
-    assert pairing_status.of_day(db, day) == []
+    assert gathering.of_day(db, day) == []
 
 
 def test_a_job_and_the_row_it_works_on_are_written_together(db, settings, day):

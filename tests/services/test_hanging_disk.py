@@ -10,7 +10,7 @@ import pytest
 from tests.conftest import SHORT, end, make_shoot, named_day, until, workers
 from tests.hanging_mount import mounted
 
-from vesk.actions import pairing_status
+from vesk.actions import gathering
 from vesk.core.errors import SilentError
 from vesk.core.kinds import Work, WorkState
 from vesk.jobs.tasks import ask_intake
@@ -81,7 +81,7 @@ def test_a_mount_that_hangs_costs_a_workers_job_and_no_page_and_the_day_is_whole
         held.answer()
         until(lambda: states(settings, day.id) == {WorkState.DONE}, 90, "the day")
         with open_session(settings.sqlalchemy_url) as fresh:
-            (now,) = pairing_status.of_day(fresh, day)
+            (now,) = gathering.of_day(fresh, day)
             assert now.state == "measured"
         assert asked(f"{address}/media/{film}/frame/1.jpg")[0] == 200
     finally:

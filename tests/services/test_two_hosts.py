@@ -12,7 +12,7 @@ import psycopg
 import pytest
 from tests.conftest import PROJECT, VAR, end, name_ferry, until, workers
 
-from vesk.actions import pairing_status
+from vesk.actions import gathering
 from vesk.core.errors import RefusedError
 from vesk.jobs.tasks import ask_intake
 from vesk.services import cluster, sharing
@@ -126,7 +126,7 @@ def test_work_is_shared_and_a_host_whose_cable_is_pulled_loses_and_doubles_nothi
         # What it had listened to when it was cut off is looked at for runs once more, by whoever is free.
         until(lambda: set(states(shared, day).values()) == {"done"}, 60, "what follows its coming back")
         with open_session(shared.sqlalchemy_url) as fresh:
-            found = pairing_status.of_day(fresh, day)
+            found = gathering.of_day(fresh, day)
             assert sorted(now.picture.name for now in found) == ["A006_001.mov", "A006_002.mov"]
             assert all(abs(now.errors.head_s * 25 - 0.31) < 0.01 for now in found)
     finally:

@@ -8,7 +8,7 @@ import psycopg
 import pytest
 from sqlmodel import select
 
-from vesk.actions import pairing_status
+from vesk.actions import gathering
 from vesk.services import present
 from vesk.store import days, journal, migrate, pairings, recordings
 from vesk.store.session import engine, open_session
@@ -52,7 +52,7 @@ def test_what_was_decided_then_stands_now(earlier):
         ((production, day),) = days.all_days(session)
         assert (production.name, day.number) == ("The Lantern Ferry", 7)
         assert [row.name for row in recordings.of_day(session, day.id)] == ["A007_001.mov", "40_01.wav"]
-        (now,) = pairing_status.of_day(session, day)
+        (now,) = gathering.of_day(session, day)
         correction = pairings.standing_corrections(session, [now.pairing.id])[now.pairing.id]
         assert (now.state, now.found.decision, correction.made_by) == ("checked", "matched", "Ida Brandt")
         assert now.errors is not None

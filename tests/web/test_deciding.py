@@ -6,7 +6,7 @@ from fractions import Fraction
 import pytest
 from tests.paper_day import paper_day, picture, sound, source
 
-from vesk.actions import correct, deciding, pairing, pairing_status, scoping, turnover
+from vesk.actions import correct, deciding, gathering, pairing, scoping, turnover
 from vesk.actions.overview import Overview
 from vesk.core.kinds import LTC, MATCHED, Asked
 from vesk.core.sound.measurement import Line, Measurement
@@ -53,7 +53,7 @@ def day(db):
 
 def statuses(db, day, tag):
     db.expire_all()
-    return [one for one in pairing_status.of_day(db, day) if one.picture_source.tag == tag]
+    return [one for one in gathering.of_day(db, day) if one.picture_source.tag == tag]
 
 
 def shown(answered):

@@ -5,7 +5,7 @@ from fractions import Fraction
 import pytest
 from tests.paper_day import paper_day, picture, recording, sound
 
-from vesk.actions import pairing, pairing_status
+from vesk.actions import gathering, pairing
 from vesk.actions.overview import Overview
 from vesk.core.kinds import MATCHED
 from vesk.core.sound.measurement import Jump, Line, Measurement, refused
@@ -48,7 +48,7 @@ def test_from_an_unpaired_row_to_a_pairing_that_says_what_was_done(client, db, d
     done = client.post(HERE.format(day.id), data=asked)
     assert done.status_code == 303
     db.expire_all()
-    (now,) = pairing_status.of_day(db, day)
+    (now,) = gathering.of_day(db, day)
     assert now.laid.offset == Fraction(-57, 20)
     assert now.state == "corrected"
     assert now.needs_person  # a person still states that it holds
@@ -60,7 +60,7 @@ def test_from_an_unpaired_row_to_a_pairing_that_says_what_was_done(client, db, d
     assert pairings.is_standing(db, now.pairing.id)
     client.post(f"/bench/{now.pairing.id}/undo", data={"version": now.pairing.version})
     db.expire_all()
-    assert pairing_status.of_day(db, day)[0].correction is None
+    assert gathering.of_day(db, day)[0].correction is None
 
 
 @pytest.mark.parametrize(
@@ -79,7 +79,7 @@ def test_what_cannot_be_is_refused_and_nothing_typed_is_lost(client, db, day, at
     assert words in page
     assert f'value="{at["picture_at"]}"' in page
     db.expire_all()
-    assert pairing_status.of_day(db, day) == []
+    assert gathering.of_day(db, day) == []
 
 
 def test_two_pictures_are_no_pair(client, db, day):
@@ -93,7 +93,7 @@ def test_a_change_made_meanwhile_is_shown_and_not_overwritten(client, db, day):
     stale = client.post(HERE.format(day.id), data=sent(db, day, picture_at="3", sound_at="2"))
     assert stale.status_code == 409
     db.expire_all()
-    assert pairing_status.of_day(db, day)[0].laid.offset == -1
+    assert gathering.of_day(db, day)[0].laid.offset == -1
 
 
 @pytest.fixture
@@ -117,7 +117,7 @@ def solved(db, day):
             row.state, row.measurement = pairings.MEASURED, refused("D has no sound", unheard=True)
     db.commit()
     db.expire_all()
-    return {now.picture.name: now for now in pairing_status.of_day(db, day)}
+    return {now.picture.name: now for now in gathering.of_day(db, day)}
 
 
 def test_one_event_on_both_lays_a_mute_take_and_by_its_clock_all_others_and_follows_when_it_is_moved(client, db, mute):
@@ -198,13 +198,13 @@ def test_of_two_that_claim_the_same_moments_a_person_says_which_is_meant(client,
             Measurement(MATCHED, "", line, 0.0, 10.0, 20.0, share=1.0, log10_false_alarm=-40.0),
         )
     db.commit()
-    one, other = pairing_status.of_day(db, day)
+    one, other = gathering.of_day(db, day)
     assert not one.settled
     assert not other.settled
     page = shown(client.post(f"/bench/{one.pairing.id}/prefer", data={"version": one.pairing.version}))
     assert "This is the one; set aside: a.mov with c.wav" in page
     db.expire_all()
-    one, other = pairing_status.of_day(db, day)
+    one, other = gathering.of_day(db, day)
     assert one.settled
     assert (other.state, other.aside) == ("set aside", "a.mov with b.wav was preferred")
     again = client.post(f"/bench/{one.pairing.id}/prefer", data={"version": one.pairing.version})
@@ -227,7 +227,7 @@ def test_a_step_in_a_pause_is_mended_from_the_bench_and_left_again(client, db):
     assert "the jump mended" in done
     assert "Samples were lost there" not in done
     db.expire_all()
-    (now,) = pairing_status.of_day(db, made)
+    (now,) = gathering.of_day(db, made)
     assert float(now.as_corrected.jumps[0][1]) == pytest.approx(0.0125)
     assert now.verdict.holds
     client.post(f"/bench/{row.id}/undo", data={"version": now.pairing.version})

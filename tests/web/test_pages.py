@@ -10,7 +10,7 @@ import soundfile
 from tests.conftest import name_ferry
 from werkzeug.wsgi import FileWrapper
 
-from vesk.actions import correct, intake, measuring, pairing, pairing_status
+from vesk.actions import correct, gathering, intake, measuring, pairing
 from vesk.store import pairings, recordings
 from vesk.web import create_app
 
@@ -31,7 +31,7 @@ def day(db, settings, ferry, tmp_path):
 
 @pytest.fixture
 def now(db, day):
-    return pairing_status.of_day(db, day)[0]
+    return gathering.of_day(db, day)[0]
 
 
 def test_an_empty_vesk_asks_for_its_first_day(client, settings):
@@ -98,12 +98,12 @@ def test_steps_of_a_slip_are_exact(client, db, now):
     form = {"version": now.pairing.version, "frames": "1", "tenths": "-2", "samples": "3", "seconds": "0"}
     client.post(f"/bench/{now.pairing.id}/slip", data=form)
     db.expire_all()
-    slip = pairing_status.of_pairing(db, now.pairing.id).as_corrected.slip
+    slip = gathering.of_pairing(db, now.pairing.id).as_corrected.slip
     assert slip * 48_000 == 1920 - 2 * 192 + 3
 
 
 def test_several_takes_are_corrected_together_and_what_fails_is_said(client, db, settings, day):
-    both = pairing_status.of_day(db, day)
+    both = gathering.of_day(db, day)
     correct.take_proposal(db, settings, both[0].pairing.id, version=both[0].pairing.version)
     db.commit()
     chosen = [f"{both[0].pairing.id}:1", f"{both[1].pairing.id}:{both[1].pairing.version}"]
@@ -111,7 +111,7 @@ def test_several_takes_are_corrected_together_and_what_fails_is_said(client, db,
     assert "1 corrected as proposed" in answer.text
     assert "Somebody else changed" in answer.text
     db.expire_all()
-    assert [one.state for one in pairing_status.of_day(db, day)] == ["corrected", "corrected"]
+    assert [one.state for one in gathering.of_day(db, day)] == ["corrected", "corrected"]
 
 
 def test_what_is_heard_is_laid_as_corrected(client, db, settings, now):

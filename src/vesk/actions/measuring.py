@@ -12,7 +12,7 @@ from pathlib import Path
 
 from sqlmodel import Session
 
-from vesk.actions import merging, pairing_status
+from vesk.actions import gathering, merging
 from vesk.actions.locating import located
 from vesk.core.day.across import Across
 from vesk.core.errors import MediaError
@@ -155,7 +155,7 @@ def measure_pairing(
     """
     row = pairings.get(session, pairing_id)
     learn_contents(session, settings, (row.picture_id, row.sound_id), part_of(on_progress, 0, _READ))
-    now = pairing_status.of_pairing(session, pairing_id)
+    now = gathering.of_pairing(session, pairing_id)
     picture = located(session, settings, now.day, now.picture)
     sound = located(session, settings, now.day, now.sound)
     of, offset = pairings.contents(now.picture, now.sound), float(now.pairing.offset)
@@ -184,7 +184,7 @@ def compare_rivals(session: Session, settings: Settings, day_id: int, on_progres
     Two files of one device cannot share a moment; two that heard the same moments are two devices'.
     """
     day = days.get_day(session, day_id)
-    asked = pairing_status.to_compare_of_day(session, day)
+    asked = gathering.to_compare_of_day(session, day)
     rows = recordings.by_id(session, {int(key) for shared in asked for key in shared.pair})
     places = {str(number): located(session, settings, day, row) for number, row in rows.items()}
     contents = {number: row.content for number, row in rows.items()}
@@ -212,7 +212,7 @@ def close_loops(session: Session, settings: Settings, day_id: int, on_progress: 
     """
     asked: set[tuple[str, str]] = set()
     while True:
-        wanted = pairing_status.across_of_day(session, days.get_day(session, day_id))
+        wanted = gathering.across_of_day(session, days.get_day(session, day_id))
         news = [one for one in wanted if (one.one, one.other) not in asked]
         asked |= {(one.one, one.other) for one in news}
         if not news or not _close(session, settings, day_id, news, on_progress):

@@ -7,8 +7,9 @@ from typing import Any, TypeVar, cast
 
 from sqlmodel import Session
 
-from vesk.actions import known, pairing_status, placing
-from vesk.actions.pairing_status import DayRows, Earlier, Gathered, PairingStatus
+from vesk.actions import gathering, known, placing
+from vesk.actions.gathering import DayRows, Earlier, Gathered
+from vesk.actions.pairing_status import PairingStatus
 from vesk.actions.placing import Placed
 from vesk.actions.remembered import Remembered
 from vesk.core.day.known import DayKnown
@@ -136,7 +137,7 @@ class Overview:
         One that rests, as of a file that became a part of another recording, is none of the day's and judged alone.
         """
         own = next((one for one in self.statuses if one.pairing.id == pairing_id), None)
-        return own or pairing_status.of_pairing(self._session, pairing_id)
+        return own or gathering.of_pairing(self._session, pairing_id)
 
     def rivals_of(self, pairing_id: int) -> list[PairingStatus]:
         """Return the pairings that claim the same moments as one does: it names them, or they name it."""
@@ -160,7 +161,7 @@ class Overview:
 
     def _gather(self, own: Session, earlier: Earlier) -> Gathered:
         rows = self._rows(own)
-        return pairing_status.gather(own, self.day, rows.sharing, rows, earlier)
+        return gathering.gather(own, self.day, rows.sharing, rows, earlier)
 
     def _rows(self, own: Session) -> DayRows:
         """Gather what statuses rest on, each kind anew only where it changed."""

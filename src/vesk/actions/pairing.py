@@ -7,9 +7,10 @@ from fractions import Fraction
 
 from sqlmodel import Session
 
-from vesk.actions import hearing, pairing_status
+from vesk.actions import gathering, hearing
 from vesk.actions.known import known_of_day
 from vesk.actions.locating import located
+from vesk.actions.measured import is_measured
 from vesk.actions.overview import Overview
 from vesk.core.day.recording import Known
 from vesk.core.intake.off_speed import OffSpeed
@@ -83,8 +84,7 @@ def pair_day(session: Session, day: Day) -> list[int]:
     return [
         row.id
         for row in pairings.of_day(session, day_id)
-        if row.state != pairings.SET_ASIDE
-        and not pairing_status.is_measured(row, held[row.picture_id], held[row.sound_id])
+        if row.state != pairings.SET_ASIDE and not is_measured(row, held[row.picture_id], held[row.sound_id])
     ]
 
 
@@ -193,7 +193,7 @@ def pair_by_sound(session: Session, settings: Settings, recording_id: int, on_pr
         pairing.measured_of = f"{contents[found.picture]}:{contents[found.sound]}"
         session.flush()
         # What is known of the microphones is taken out, as of every pairing.
-        now = pairing_status.of_pairing(session, pairing.id)
+        now = gathering.of_pairing(session, pairing.id)
         by_clocks = _by_clocks(now.picture.start, now.sound.start, days.rate_of(day))
         pairing.offset = exact_seconds(found.found.line.offset_s - now.late_s) if by_clocks is None else by_clocks
         made.append(pairing)

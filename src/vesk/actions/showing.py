@@ -9,7 +9,7 @@ from contextlib import suppress
 
 from sqlmodel import Session
 
-from vesk.actions import pairing_status
+from vesk.actions import gathering
 from vesk.actions.facts import facts_of
 from vesk.actions.locating import located
 from vesk.core.errors import MediaError
@@ -42,7 +42,7 @@ def keep_frames(session: Session, settings: Settings, recording_id: int) -> None
             wanted |= set(range(seen.frame - SHOWN_AROUND, seen.frame + SHOWN_AROUND + 1))
     fps = float(facts_of(row).fps or 25)
     for own in pairings.of_picture(session, row.id):
-        now = pairing_status.of_pairing(session, own)
+        now = gathering.of_pairing(session, own)
         at = now.found.windows or now.points if now.found is not None else ()
         wanted |= {int(moment * fps) + k for moment in at for k in range(-_WINDOW, _WINDOW + 1)}
     place = located(session, settings, days.get_day(session, row.day_id), row)

@@ -10,7 +10,7 @@ from pathlib import Path
 
 from sqlmodel import Session
 
-from vesk.actions import pairing_status
+from vesk.actions import gathering
 from vesk.actions.intake import told_slate
 from vesk.actions.pairing_status import CHECKED, SET_ASIDE, PairingStatus
 from vesk.core.errors import RefusedError, StaleError
@@ -61,7 +61,7 @@ class Item:
 def items(session: Session, day: Day, recipe: Recipe | None = None) -> list[Item]:
     """Return every camera take of a day with what stands in its way, also that a recipe does not ask for it."""
     rows, sources = recordings.of_day(session, day.id), days.sources(session, day.id)
-    listed = items_of(day, pairing_status.of_day(session, day), rows, sources)
+    listed = items_of(day, gathering.of_day(session, day), rows, sources)
     return listed if recipe is None else asked_for(session, day, recipe, listed)
 
 
