@@ -168,3 +168,46 @@ def test_two_cameras_in_one_flat_folder_are_told_by_their_own_sound(db, settings
     assert {(one.picture, one.sound, one.verdict.cause) for one in walked.pairings} == {
         (*names, one.verdict.cause) for names, one in now.items()
     }
+
+
+def test_labels_that_lead_a_whole_card_to_other_takes_are_found_out_by_sound(db, settings, tmp_path, cache):
+    """A camera is as many minutes off as lie between takes: every label has a partner, the wrong one."""
+    device = FLAT.replace('"."', '"B"', 2).replace('"B"', '"A"', 1).replace("3600.0", "420.0")
+    shots = [SHOT.format(n=n, minute=7 * n, one=2 * n + 1, other=2 * n + 2) for n in range(3)]
+    shots[2] = "\n".join(line for line in shots[2].splitlines() if 'source = "B"' not in line)
+    made = make_shoot(device + "".join(shots), tmp_path)
+    day = named_day(db, settings, made.folder, number=12)
+    intake.take_in(db, settings, day)
+    for pairing_id in pairing.pair_day(db, day):
+        measuring.measure_pairing(db, settings, pairing_id)
+    assert pairing.to_search(db, day) == []
+    astray = pairing.to_search_again(db, day)
+    assert [row.name for row in astray] == ["clip0002.mov", "clip0004.mov"]
+    for row in astray:
+        assert len(pairing.pair_by_sound(db, settings, row.id, lambda _done, _total: True)) == 1
+    assert pairing.to_search_again(db, day) == []
+    found = [one for one in gathering.of_day(db, day) if one.picture_source.tag == "B"]
+    assert [(one.picture.name, one.state) for one in found] == [
+        ("clip0002.mov", "measured"), ("clip0002.mov", "set aside"),
+        ("clip0004.mov", "measured"), ("clip0004.mov", "set aside"),
+    ]  # fmt: skip
+    for one in found[::2]:
+        assert one.found.line.offset_s == pytest.approx(
+            made.pair(one.picture.name, one.sound.name)["heard_offset_s"], abs=20e-6
+        )
+        assert one.errors.middle_s == pytest.approx(-420, abs=0.1)
+    assert found[1].aside.startswith("sound refused it and labels alone lay it here, and S1 \N{MIDDLE DOT} ")
+    walked = walk_folder(made.folder, cache)
+    judged = {(one.picture, one.sound): one.verdict.cause for one in walked.pairings}
+    assert judged == {(one.picture.path, one.sound.path): one.verdict.cause for one in gathering.of_day(db, day)}
+    # One that nothing is found for is searched for once, and again when others have come.
+    for one in found[::2]:
+        db.delete(one.pairing)
+    db.flush()
+    assert len(pairing.to_search_again(db, day)) == 2
+    for row in astray:
+        row.searched = 3
+    db.flush()
+    assert pairing.to_search_again(db, day) == []
+    pairing.pair_day(db, day)
+    assert pairing.to_search_again(db, day) == []

@@ -5,7 +5,9 @@ from fractions import Fraction
 
 import pytest
 
-from vesk.core.pairing.rivals import Claim, rivalries, to_compare
+from vesk.core.pairing.astray import Outcome, find_astray
+from vesk.core.pairing.rivals import Claim, Displaced, displaced, rivalries, to_compare
+from vesk.core.sound.measurement import refused
 
 
 def claim(key, picture="P1", sound="T1", *, at=(0.0, 60.0), offset=0.0, strength=80.0, sources=("A", "S1")):
@@ -53,3 +55,39 @@ def test_files_whose_labels_overlap_just_so_were_made_by_two_devices():
     line = {asked.one: 0.0, asked.other: asked.offset_s}
     assert line["P2"] - line["P1"] == pytest.approx(-2.0)  # a moment of the sound lies 2 s later on P2
     assert rivalries(wrong, {asked.pair}) == {}
+
+
+NOON = Fraction(43_200)
+FITS = replace(claim("a", sound="T2", offset=-1.0), sound_start=NOON + 600)
+BY_LABEL = replace(claim("b", sound="T1", offset=-2.0, strength=0.0), sound_start=NOON)
+
+
+def test_where_sound_lays_one_file_of_a_device_a_label_that_lays_another_is_wrong():
+    (key, found), *more = displaced([BY_LABEL], [FITS], {}, {}).items()
+    assert (key, found.other, found.settled, more) == ("b", "a", Displaced.ASTRAY, [])
+
+
+@pytest.mark.parametrize(
+    ("fits", "by_label"),
+    [
+        (replace(FITS, sound_start=NOON + 1), BY_LABEL),  # two recorders filed as one, the other too far away
+        (replace(FITS, sound_source="S2"), BY_LABEL),
+        (replace(FITS, head_s=0.0, tail_s=20.0), replace(BY_LABEL, head_s=21.0)),  # the next file of the same recorder
+        (replace(FITS, picture="P2", sound="T1"), BY_LABEL),  # another picture has its sound: this one has none yet
+    ],
+)
+def test_what_sound_refused_waits_for_somebody_where_both_can_be(fits, by_label):
+    assert displaced([by_label], [fits], {}, {}) == {}
+
+
+def test_a_picture_is_searched_for_among_the_devices_all_of_whose_files_by_label_were_refused():
+    heard, silent = refused("nothing in common"), replace(refused("nothing to hear"), unheard=True)
+    matched = replace(heard, decision="matched")
+    assert find_astray(
+        [
+            Outcome("P1", "S1", heard), Outcome("P1", "S1", heard), Outcome("P1", "S2", matched),
+            Outcome("P2", "S1", heard), Outcome("P2", "S1", matched),  # a brush with the next take
+            Outcome("P3", "S1", silent), Outcome("P4", "S1", None),
+            Outcome("P5", "S1", heard, by_person=True),
+        ]
+    ) == {"P1": {"S1"}}  # fmt: skip

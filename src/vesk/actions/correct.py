@@ -174,8 +174,8 @@ def in_bounds(slip: Fraction, ppm: Fraction) -> None:
 def undo(session: Session, settings: Settings, pairing_id: int, *, version: int) -> str:
     """Undo the last thing done to a pairing: its check, else its newest correction, else that it was set aside."""
     pairing, now = _held(session, pairing_id, version)
-    if now.is_displaced and pairing.state != pairings.SET_ASIDE:
-        raise RefusedError("Nobody set it aside: its two files are of different days. Say so if this is the one.")
+    if now.is_displaced and now.rivalry is not None and pairing.state != pairings.SET_ASIDE:
+        raise RefusedError(f"Nobody set it aside: {now.rivalry.settled}. Say so if this is the one.")
     if now.state == pairing_status.SET_ASIDE:
         pairing.state, pairing.reason = (pairings.MEASURED if pairing.measured_as else pairings.PROPOSED), ""
         what = "brought back"

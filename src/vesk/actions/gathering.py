@@ -161,7 +161,7 @@ def gather(session: Session, day: Day, asked: list[Pairing], rows: DayRows, earl
     rivals = rivalries(claims, two)
     if earlier.other_days is None:
         earlier.other_days = _other_days(members)
-    by_label = [one.by_label for one in measured.values() if one.by_label is not None] if earlier.other_days else []
+    by_label = [one.by_label for one in measured.values() if one.by_label is not None]
     rivals |= displaced(by_label, claims, rivals, earlier.other_days)
     solution = _solved(day, rows, earlier, list(measured.values()), rivals) if rows.whole else NOTHING
     places = solution.places

@@ -64,8 +64,12 @@ def _by_label(row: Pairing, members: Mapping[int, Recording], found: tuple[str, 
     picture, sound = members[row.picture_id], members[row.sound_id]
     if row.state == pairings.SET_ASIDE or found is None or found[1].decision != REFUSED or found[1].unheard:
         return None
-    sources = str(picture.source_id), str(sound.source_id)
-    return Claim(str(row.id), str(picture.id), str(sound.id), *sources, 0.0, 0.0, float(row.offset), 0.0)
+    offset = float(row.offset)
+    return Claim(
+        str(row.id), str(picture.id), str(sound.id), str(picture.source_id), str(sound.source_id),
+        max(0.0, offset), min(float(picture.duration), offset + float(sound.duration)), offset, 0.0,
+        picture.start, sound.start,
+    )  # fmt: skip
 
 
 def _read(

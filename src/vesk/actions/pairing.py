@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections import Counter
+from collections.abc import Iterable, Sequence
 from fractions import Fraction
 
 from sqlmodel import Session
@@ -12,9 +12,11 @@ from vesk.actions.known import known_of_day
 from vesk.actions.locating import located
 from vesk.actions.measured import is_measured
 from vesk.actions.overview import Overview
+from vesk.actions.pairing_status import PairingStatus
 from vesk.core.day.recording import Known
 from vesk.core.intake.off_speed import OffSpeed
-from vesk.core.kinds import PICTURE, Witness
+from vesk.core.kinds import MATCHED, PICTURE, Witness
+from vesk.core.pairing.astray import Outcome, find_astray
 from vesk.core.pairing.by_timecode import pair_by_timecode
 from vesk.core.progress import OnProgress
 from vesk.core.timecode import FrameRate, wrap_day
@@ -133,30 +135,48 @@ def _place(recording: Recording, own: Known, slow: OffSpeed | None, reason: str)
     recording.told = Told(**{name: value.value for name, value in own.values.items()}, by_person=put)
     recording.off_speed = own.off_speed
     recording.unpaired = own.aside or reason
-    if own.aside or not reason:
+    if own.aside:
         recording.searched = None
 
 
 def to_search(session: Session, day: Day) -> list[Recording]:
-    """Return the recordings with sound whose partner sound has to tell.
+    """Return the recordings with sound whose partner sound has to tell, before anything was measured.
 
     Those without a clock, and the pictures that theirs leads to no partner: it may be set wrong. A sound without a
     picture is left to the pictures that lack one.
     """
     paired = {n for p in pairings.of_day(session, day.id) for n in (p.picture_id, p.sound_id)}
     rows = recordings.ready_of_day(session, day.id)
-    others = Counter(row.kind for row in rows if not row.aside)
     return [
         row
         for row in rows
-        if (row.start is None or row.kind == PICTURE)
-        and not row.aside
-        and row.id not in paired
-        and row.facts is not None
-        and row.facts.channels
-        # Searched among as many before, and found in none: searched again when others have come.
-        and row.searched != sum(others.values()) - others[row.kind]
+        if (row.start is None or row.kind == PICTURE) and row.id not in paired and _is_searchable(row, rows)
     ]
+
+
+def to_search_again(session: Session, day: Day) -> list[Recording]:
+    """Return the pictures whose partner sound has to tell after all: it refused all that labels gave them."""
+    astray = find_astray(_outcomes(Overview(session, day).statuses))
+    rows = recordings.ready_of_day(session, day.id)
+    return [row for row in rows if str(row.id) in astray and _is_searchable(row, rows)]
+
+
+def _is_searchable(row: Recording, rows: Sequence[Recording]) -> bool:
+    if row.aside or row.facts is None or not row.facts.channels:
+        return False
+    # Searched among as many before, and found in none: searched again when others have come.
+    return row.searched != sum(1 for other in rows if other.kind != row.kind and not other.aside)
+
+
+def _outcomes(statuses: Iterable[PairingStatus]) -> list[Outcome]:
+    return [
+        Outcome(
+            str(one.picture.id), str(one.sound_source.id), one.found,
+            by_person=bool(one.pairing.said_by or one.is_corrected or one.check),
+        )
+        for one in statuses
+        if one.pairing.state != pairings.SET_ASIDE
+    ]  # fmt: skip
 
 
 def pair_by_sound(session: Session, settings: Settings, recording_id: int, on_progress: OnProgress) -> list[Pairing]:
@@ -168,10 +188,12 @@ def pair_by_sound(session: Session, settings: Settings, recording_id: int, on_pr
     if row.member_of is not None:
         return []  # it became a part while this waited; the whole is searched for
     day = days.get_day(session, row.day_id)
+    apart = [one for one in recordings.ready_of_day(session, row.day_id) if one.kind != row.kind and not one.aside]
+    of = _astray_among(session, day, row)
     others = {
         str(other.id): located(session, settings, day, other)
-        for other in recordings.ready_of_day(session, row.day_id)
-        if other.kind != row.kind and not other.aside
+        for other in apart
+        if of is None or str(other.source_id) in of
     }
     contents = {key: other.entry.folder.name for key, other in others.items()} | {str(row.id): row.content}
     place = located(session, settings, day, row)
@@ -188,6 +210,8 @@ def pair_by_sound(session: Session, settings: Settings, recording_id: int, on_pr
         pair = (int(found.picture), int(found.sound))
         if found.found.line is None or pair in known or not standing_now.issuperset(pair):
             continue
+        if of is not None and found.found.decision != MATCHED:
+            continue  # a picture that has partners is asked about no others that may be
         pairing = pairings.propose(session, day_id=row.day_id, picture_id=pair[0], sound_id=pair[1], offset=Fraction(0))
         pairing.state, pairing.measurement = pairings.MEASURED, found.found
         pairing.measured_of = f"{contents[found.picture]}:{contents[found.sound]}"
@@ -200,13 +224,23 @@ def pair_by_sound(session: Session, settings: Settings, recording_id: int, on_pr
         for member in recordings.by_id(session, {pairing.picture_id, pairing.sound_id}).values():
             member.unpaired, member.searched = "", None
             session.add(member)
-    if not any(row.id in pair for pair in known) and not made:
-        row.unpaired, row.searched = row.unpaired or "it has no clock", len(others)
+    if not made:
+        row.searched = len(apart)
+        if not any(row.id in pair for pair in known):
+            row.unpaired = row.unpaired or "it has no clock"
         session.add(row)
     said = f"found {len(made)} partner{'' if len(made) == 1 else 's'} for {row.name} by sound"
     journal.note(session, day_id=row.day_id, by=VESK, what=said)
     session.flush()
     return made
+
+
+def _astray_among(session: Session, day: Day, row: Recording) -> set[str] | None:
+    """Return the devices among whose files a picture's sound is searched for though it has partners; None without."""
+    if not any(row.id in {one.picture_id, one.sound_id} for one in pairings.of_day(session, day.id)):
+        return None
+    own = [one for one in Overview(session, day).statuses if one.picture.id == row.id]
+    return find_astray(_outcomes(own)).get(str(row.id), set())
 
 
 def _by_clocks(picture: Fraction | None, sound: Fraction | None, day: FrameRate) -> Fraction | None:

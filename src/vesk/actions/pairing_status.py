@@ -90,8 +90,9 @@ class PairingStatus:
         """Why it is set aside: itself, or one of its recordings at intake, or by itself; empty when it is not."""
         if self.pairing.state == pairings.SET_ASIDE:
             return self.pairing.reason or "no reason given"
-        by_itself = f"its two files are of different days, and {self.judged.rival} belongs here"
-        return self.picture.aside or self.sound.aside or (by_itself if self.is_displaced else "")
+        if self.picture.aside or self.sound.aside or not self.is_displaced or self.rivalry is None:
+            return self.picture.aside or self.sound.aside
+        return f"{self.rivalry.settled}, and {self.judged.rival} belongs here"
 
     @property
     def timed(self) -> bool:
@@ -199,9 +200,9 @@ class PairingStatus:
 
     @property
     def is_displaced(self) -> bool:
-        """Whether a take of one day stands where a label lays one of another, and nobody worked on that."""
+        """Whether labels alone lay it where another file of the device belongs, and nobody worked on that."""
         untouched = self.correction is None and self.check is None
-        return self.rivalry is not None and self.rivalry.settled and untouched
+        return self.rivalry is not None and self.rivalry.settled is not None and untouched
 
     @property
     def needs_person(self) -> bool:

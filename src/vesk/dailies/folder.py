@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from collections import Counter
-from collections.abc import Callable, Iterator, Mapping, Sequence
+from collections.abc import Callable, Collection, Iterator, Mapping, Sequence
 from contextlib import suppress
 from dataclasses import dataclass, replace
 from fractions import Fraction
@@ -13,22 +13,24 @@ from pathlib import Path
 from vesk.core.day.across import across_wanted
 from vesk.core.day.day import Match
 from vesk.core.day.known import DayKnown, know_day
-from vesk.core.day.recording import Item
+from vesk.core.day.recording import Item, Known
 from vesk.core.day.solution import Solution
 from vesk.core.errors import MediaError, RefusedError
 from vesk.core.heard import Heard
 from vesk.core.intake.naming import DEFAULT_PATTERNS
 from vesk.core.intake.oddities import Lost
 from vesk.core.intake.reports import Report
-from vesk.core.kinds import PICTURE, RUN, SET, Witness
+from vesk.core.kinds import MATCHED, PICTURE, RUN, SET, Witness
+from vesk.core.pairing.astray import Outcome, find_astray
 from vesk.core.pairing.by_timecode import Proposal, Unpaired, pair_by_timecode
+from vesk.core.sound.measurement import Line
 from vesk.core.timecode import FrameRate, wrap_day
 from vesk.core.timemap import exact_seconds
 from vesk.dailies.judging import Measured, judge, matches_of, measure_pair, with_rivals, with_solution
 from vesk.dailies.located import Located, locate, merge
 from vesk.dailies.measuring import measure_across
 from vesk.dailies.merging import Merged, merged_path, runs_among, sets_among
-from vesk.dailies.searching import find_partners, why_alone
+from vesk.dailies.searching import FoundBySound, find_partners, why_alone
 from vesk.dailies.sources import propose_sources
 from vesk.dailies.sync_points import SyncPoints, sync_points_of
 from vesk.media import cache, scan
@@ -114,6 +116,7 @@ def walk_folder(
     if measure:
         searched: dict[str, int] = {}
         by_sound = list(_by_sound(found, known, {one.picture for one in proposals}, rate, tell, searched))
+        by_sound += list(_astray(found, known, measured, rate, tell))
         measured = with_rivals(found, known.recordings, measured + by_sound)
         claps = _claps(found, known, tell)
         measured, solution = with_solution(known.recordings, claps, measured, rate, late or {})
@@ -227,7 +230,7 @@ def _take_together(
 
 
 def _by_sound(
-    found: dict[str, Located],
+    found: Mapping[str, Located],
     known: DayKnown,
     proposed: set[str],
     rate: FrameRate,
@@ -244,22 +247,48 @@ def _by_sound(
         if not wanted or one.aside or not one.item.facts.channels:
             continue
         tell(f"searching for the sound of {name}")
-        others = {
-            key: found[key]
-            for key, other in known.recordings.items()
-            if other.item.facts.kind != one.item.facts.kind and not other.aside
-        }
+        others = _others(found, known, one)
         searched[name] = len(others)
         for pair in find_partners(name, found[name], others):
-            if (pair.picture, pair.sound) in seen or pair.found.line is None:
-                continue
-            seen.add((pair.picture, pair.sound))
-            starts = [known.recordings[key].start for key in (pair.picture, pair.sound)]
-            offset = exact_seconds(pair.found.line.offset_s)
-            if starts[0] is not None and starts[1] is not None:
-                offset = wrap_day(starts[1] - starts[0], rate.day)  # clocks say where it stands, sound how wrong
-            overlap = exact_seconds(pair.found.tail_s - pair.found.head_s)
-            yield judge(known.recordings, Proposal(pair.picture, pair.sound, offset, overlap), pair.found, rate)
+            if (pair.picture, pair.sound) not in seen and pair.found.line is not None:
+                seen.add((pair.picture, pair.sound))
+                yield _judged(known, pair, pair.found.line, rate)
+
+
+def _astray(
+    found: Mapping[str, Located], known: DayKnown, measured: Sequence[Measured], rate: FrameRate, tell: Tell
+) -> Iterator[Measured]:
+    """Find partners of pictures by sound where it refused all that labels gave them of a device."""
+    outcomes = [Outcome(one.picture, one.judged.sound.tag, one.found) for one in measured]
+    present = {(one.picture, one.sound) for one in measured}
+    for name, sources in find_astray(outcomes).items():
+        one = known.recordings[name]
+        tell(f"searching for the sound of {name}")
+        for pair in find_partners(name, found[name], _others(found, known, one, sources)):
+            line = pair.found.line
+            if (pair.picture, pair.sound) not in present and line is not None and pair.found.decision == MATCHED:
+                yield _judged(known, pair, line, rate)
+
+
+def _others(
+    found: Mapping[str, Located], known: DayKnown, one: Known, sources: Collection[str] | None = None
+) -> dict[str, Located]:
+    return {
+        key: found[key]
+        for key, other in known.recordings.items()
+        if other.item.facts.kind != one.item.facts.kind
+        and not other.aside
+        and (sources is None or other.item.source in sources)
+    }
+
+
+def _judged(known: DayKnown, pair: FoundBySound, line: Line, rate: FrameRate) -> Measured:
+    starts = [known.recordings[key].start for key in (pair.picture, pair.sound)]
+    offset = exact_seconds(line.offset_s)
+    if starts[0] is not None and starts[1] is not None:
+        offset = wrap_day(starts[1] - starts[0], rate.day)  # clocks say where it stands, sound how wrong
+    overlap = exact_seconds(pair.found.tail_s - pair.found.head_s)
+    return judge(known.recordings, Proposal(pair.picture, pair.sound, offset, overlap), pair.found, rate)
 
 
 def _told(item: Unpaired, searched: Mapping[str, int]) -> Unpaired:

@@ -115,13 +115,10 @@ def with_rivals(
     kept = list(measured)
     rivals = rivalries(claims, two)
     by_label = [
-        Claim(
-            str(n), one.picture, one.sound, one.judged.picture.tag, one.judged.sound.tag, 0.0, 0.0,
-            float(one.judged.offset), 0.0,
-        )
+        _by_label(str(n), one)
         for n, one in enumerate(measured)
         if one.found.decision == REFUSED and not one.found.unheard
-    ]  # fmt: skip
+    ]
     other_days = {key: one.other_day for key, one in known.items() if one.other_day}
     for key, rivalry in (rivals | displaced(by_label, claims, rivals, other_days)).items():
         one, other = measured[int(key)], measured[int(rivalry.other)]
@@ -129,6 +126,15 @@ def with_rivals(
         said = f"{known[name].item.source} · {Path(name).name}"
         kept[int(key)] = replace(one, judged=replace(one.judged, rivalry=rivalry, rival=said))
     return kept
+
+
+def _by_label(key: str, one: Measured) -> Claim:
+    """Return what labels alone lay, and sound refused, as a claim."""
+    picture, sound, offset = one.judged.picture, one.judged.sound, float(one.judged.offset)
+    return Claim(
+        key, one.picture, one.sound, picture.tag, sound.tag, max(0.0, offset),
+        min(float(picture.duration), offset + float(sound.duration)), offset, 0.0, picture.start, sound.start,
+    )  # fmt: skip
 
 
 def matches_of(measured: Sequence[Measured]) -> list[Match]:

@@ -70,9 +70,11 @@ def _ask_of_day(session: Session, kind: Work, day_id: int, priority: int) -> Non
 
 def _pair_and_measure(session: Session, day: Day) -> None:
     ask_measure(session, *pairing_action.pair_day(session, day), priority=LATER)
-    searching = {
-        row.id: f"searching the day for the sound of {row.name}" for row in pairing_action.to_search(session, day)
-    }
+    _ask_search(session, day, pairing_action.to_search(session, day))
+
+
+def _ask_search(session: Session, day: Day, rows: list[Recording]) -> None:
+    searching = {row.id: f"searching the day for the sound of {row.name}" for row in rows}
     ask(session, day.id, Work.SEARCH, searching, priority=LATER)
 
 
@@ -171,7 +173,7 @@ def merged_again(session: Session, day: Day, made: list[Recording]) -> None:
 
 @tasks.task(retry=AGAIN, name="search")
 def search(recording_id: int) -> None:
-    """Search the day for the partners of a recording without a clock."""
+    """Search the day for the partners of a recording without a clock, or one that labels lead to none."""
     settings = for_work()
     with tracked(settings, Work.SEARCH, recording_id) as (session, on_progress):
         if on_progress(0, 1):
@@ -231,6 +233,7 @@ def compare(day_id: int) -> None:
         measure_action.close_loops(session, settings, day_id, on_progress)
         day = days.get_day(session, day_id)
         ask_measure(session, *pairing_action.pair_by_solution(session, day), priority=LATER)
+        _ask_search(session, day, pairing_action.to_search_again(session, day))
         brief.reckon(session, day_id)  # so that lists of days have it
         if settings.light_copies:
             for row in light_action.wanted(session, settings, day):

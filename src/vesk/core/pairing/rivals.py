@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Collection, Hashable, Iterable, Mapping, Sequence
 from dataclasses import dataclass
+from enum import StrEnum
 from fractions import Fraction
 from itertools import combinations
 
@@ -70,13 +71,20 @@ class Shared:
         return frozenset((self.one, self.other))
 
 
+class Displaced(StrEnum):
+    """Why a pairing by label alone that sound refused is none, in words."""
+
+    OTHER_DAY = "its two files are of different days"
+    ASTRAY = "sound refused it and labels alone lay it here"
+
+
 @dataclass(frozen=True, slots=True)
 class Rivalry:
-    """What speaks against a pairing: the other's key, whether that is clearly the better, and whether beyond doubt."""
+    """What speaks against a pairing: the other's key, whether that is clearly the better, and what settles it."""
 
     other: str
     better: bool
-    settled: bool = False
+    settled: Displaced | None = None
 
 
 def rivalries(claims: Sequence[Claim], two_devices: Collection[frozenset[str]] = ()) -> dict[str, Rivalry]:
@@ -115,10 +123,12 @@ def displaced(
     rivals: Mapping[str, Rivalry],
     other_days: Mapping[str, Hashable],
 ) -> dict[str, Rivalry]:
-    """Find the pairings by label alone, heard to share nothing, that another day's file of that device makes wrong.
+    """Find the pairings by label alone, heard to share nothing, whose place another file of that device has.
 
     A recording was made on one day: of two files of one device that were made on different days, only one can belong
-    to it, wherever their labels lie, and sound says which does.
+    to it, wherever their labels lie, and sound says which does. And one device makes one recording at a time: where
+    sound lays one of its files on moments of a picture, a label that lays another there is wrong, as those of a whole
+    card are whose clock was set wrong.
 
     Parameters
     ----------
@@ -143,12 +153,25 @@ def displaced(
             taken.setdefault((claim.sound, claim.picture_source), []).append(claim)
     found: dict[str, Rivalry] = {}
     for one in refused:
-        beside = [(one.sound, other.sound, other) for other in taken.get((one.picture, one.sound_source), ())]
-        beside += [(one.picture, other.picture, other) for other in taken.get((one.sound, one.picture_source), ())]
+        by_picture = taken.get((one.picture, one.sound_source), ())
+        by_sound = taken.get((one.sound, one.picture_source), ())
+        beside = [(one.sound, other.sound, other) for other in by_picture]
+        beside += [(one.picture, other.picture, other) for other in by_sound]
         for own, theirs, other in beside:
             if other_days.get(own) != other_days.get(theirs):
-                found[one.key] = Rivalry(other.key, better=True, settled=True)
+                found[one.key] = Rivalry(other.key, better=True, settled=Displaced.OTHER_DAY)
+        # By its picture only: one that sound lays nowhere waits for somebody, whoever else belongs to its partner.
+        astray = [other for other in by_picture if _excludes(other, one)]
+        if astray and one.key not in found:
+            found[one.key] = Rivalry(astray[0].key, better=True, settled=Displaced.ASTRAY)
     return found
+
+
+def _excludes(sure: Claim, by_label: Claim) -> bool:
+    """Say whether a device that made the one cannot have made the other: both on the same moments of a picture."""
+    apart = by_label.offset_s - sure.offset_s
+    agree = _labels_agree(sure.sound_start, by_label.sound_start, apart)
+    return not agree and _meet(_on_picture(sure), _on_picture(by_label))
 
 
 def to_compare(claims: Sequence[Claim]) -> list[Shared]:
