@@ -19,6 +19,13 @@ FRAME = 0.04
 EARLY, PHASE = -FRAME, -0.31 * FRAME  # C hears a frame early; A's frames begin after its timecode's
 
 
+def matched(row, late):
+    """Have a pairing matched by sound, that much later than it lies by its labels."""
+    row.state = pairings.MEASURED
+    line = Line(10.0, float(row.offset) + late, 0.0, 1e-5, 0.1)
+    row.measurement = Measurement(MATCHED, "", line, 0.0, 10.0, 20.0, share=1.0, log10_false_alarm=-40.0)
+
+
 @pytest.fixture
 def day(db):
     """Three takes of A in the morning, two of C with LTC after lunch; all measured, C's claps seen."""
@@ -34,9 +41,7 @@ def day(db):
     for row in pairings.of_day(db, made.id):
         camera = recordings.by_id(db, [row.picture_id])[row.picture_id]
         wheelhouse = camera.name.startswith("C")
-        line = Line(10.0, float(row.offset) + (EARLY if wheelhouse else PHASE), 0.0, 1e-5, 0.1)
-        row.state = pairings.MEASURED
-        row.measurement = Measurement(MATCHED, "", line, 0.0, 10.0, 20.0, share=1.0, log10_false_alarm=-40.0)
+        matched(row, EARLY if wheelhouse else PHASE)
         if wheelhouse:
             camera.clock = LTC
             contact = 1.01 + 0.013 * row.id
@@ -141,6 +146,38 @@ def test_one_answer_for_a_device_corrects_all_its_takes(client, db, day):
     assert client.post(f"/days/{day.id}/acts/{line.act}/undo").status_code == 422
 
 
+@pytest.mark.parametrize(
+    ("late", "asked"),
+    [
+        (
+            {"A": 5.31, "B": 5.02},
+            ["S1 with A and B: 6 takes, −5.31 f to −5.02 f: one answer for all, slip +5.02 f to +5.31 f"],
+        ),
+        ({"A": 5.31, "B": 6.42}, ["A with S1: 3 takes", "B with S1: 3 takes"]),  # two causes
+        ({"A": 0.31, "B": 0.62}, ["A with S1: 3 takes", "B with S1: 3 takes"]),  # where frames begin is each camera's
+    ],
+)
+def test_a_clock_that_is_off_against_several_is_asked_of_once(client, db, late, asked):
+    times = [f"09:{10 * n:02}:00:00" for n in range(3)]
+    files = {f"{tag}/{tag}001_00{n}.mov": picture(at) for tag in "AB" for n, at in enumerate(times)}
+    made = paper_day(db, files | {f"S1/31_0{n}.wav": sound(at) for n, at in enumerate(times)})
+    pairing.pair_day(db, made)
+    for row in pairings.of_day(db, made.id):
+        matched(row, FRAME * late[recordings.by_id(db, [row.picture_id])[row.picture_id].name[0]])
+    db.commit()
+    view = Overview(db, days.get_day(db, made.id))
+    found = deciding.decisions(view)
+    assert [one.says[: len(said)] for one, said in zip(found, asked, strict=True)] == asked
+    if len(found) == 1:
+        page = answer(client, made, "together", do="settle", decision=found[0].stamp)
+        assert "6 takes corrected by one correction for each of 2; 6 marked as checked." in page
+        assert [one.state for tag in "AB" for one in statuses(db, made, tag)] == ["checked"] * 6
+        (line,) = [one for one in journal.of_day(db, made.id) if one.act]
+        assert line.what.count("one correction for 3 takes") == 2
+        assert "Undone for 6 takes" in answer(client, made, f"acts/{line.act}/undo")
+        assert [one.state for tag in "AB" for one in statuses(db, made, tag)] == ["measured"] * 6
+
+
 def test_what_a_person_set_or_checked_on_one_take_stands_above_its_devices_correction(client, settings, db, day):
     first, second, third = statuses(db, day, "A")
     correct.check(db, settings, first.pairing.id, version=first.pairing.version)
@@ -149,7 +186,7 @@ def test_what_a_person_set_or_checked_on_one_take_stands_above_its_devices_corre
     view = Overview(db, days.get_day(db, day.id))
     (about,) = [one for one in deciding.decisions(view) if one.source.tag == "A" and one.asked == Asked.CLOCK]
     assert [one.pairing.id for one in about.open] == [third.pairing.id]
-    made = scoping.take_for_device(db, settings, view, about.open)
+    made = scoping.take_for_devices(db, settings, view, about.groups)
     db.commit()
     first, second, third = statuses(db, day, "A")
     assert first.state == "checked"
@@ -166,7 +203,7 @@ def test_what_a_person_set_or_checked_on_one_take_stands_above_its_devices_corre
     correct.undo(db, settings, two.id, version=two.version)
     db.commit()
     view = Overview(db, days.get_day(db, day.id))
-    scoping.take_for_device(db, settings, view, [one for one in view.statuses if one.state == "measured"][:2])
+    scoping.take_for_devices(db, settings, view, [[one for one in view.statuses if one.state == "measured"][:2]])
     db.commit()
     first, second, third = statuses(db, day, "A")
     assert [bool(one.scoped) for one in (first, second, third)] == [False, True, True]

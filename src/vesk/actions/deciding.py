@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import hashlib
 from dataclasses import dataclass
+from fractions import Fraction
 
 from vesk.actions.overview import Overview
 from vesk.actions.pairing_status import PairingStatus
@@ -17,6 +18,7 @@ from vesk.core.wording import how_late, in_frames, signed
 from vesk.store.tables import Source
 
 _ONE = 0.05  # of a frame: what takes differ by less is one figure
+_FAR, _ALIKE = 2, 1  # frames: a clock so far off, by the same against several others, is one cause
 
 
 @dataclass(frozen=True, slots=True)
@@ -27,25 +29,35 @@ class Decision:
     ----------
     asked : Asked
     source : Source
-        The camera that it is about.
+        The camera that it is about; or what several have in common, where it is off by the same against all.
     says : str
         What was found, in a sentence.
-    open : tuple of PairingStatus
-        The pairings it is about that still need somebody.
+    groups : tuple of tuple of PairingStatus
+        The pairings it is about that still need somebody; apart where one correction each answers it.
     contradiction : Contradiction or None
     lateness : Lateness or None
         How late the camera hears, where that is asked.
-    scoped : Scoped or None
-        The one correction that answers it, where there is one.
+    scopes : tuple of Scoped
+        The correction of each group that answers it, where there is one.
     """
 
     asked: Asked
     source: Source
     says: str
-    open: tuple[PairingStatus, ...]
+    groups: tuple[tuple[PairingStatus, ...], ...]
     contradiction: Contradiction | None = None
     lateness: Lateness | None = None
-    scoped: Scoped | None = None
+    scopes: tuple[Scoped, ...] = ()
+
+    @property
+    def open(self) -> tuple[PairingStatus, ...]:
+        """All pairings it is about."""
+        return tuple(one for group in self.groups for one in group)
+
+    @property
+    def touched(self) -> int:
+        """How many takes its corrections touch."""
+        return sum(len(one.touched) for one in self.scopes)
 
     @property
     def stamp(self) -> str:
@@ -82,7 +94,9 @@ def decisions(view: Overview) -> list[Decision]:
         ears = solution.lateness.get(question.device) if question.asked == Asked.LATENESS else None
         scoped = scope_of(view, own) if question.asked == Asked.CLOCK else None
         says = _says(question.asked, source.tag, own, found, scoped)
-        made.append(Decision(question.asked, source, says, tuple(own), found, ears, scoped))
+        scopes = () if scoped is None else (scoped,)
+        made.append(Decision(question.asked, source, says, (tuple(own),), found, ears, scopes))
+    made = _as_one(made)
     made += _untold(view, {now.pairing.id for one in made for now in one.open})
     first = {Asked.LATENESS: 0, Asked.LOOK: 2}
     return sorted(made, key=lambda one: (first.get(one.asked, 1), -len(one.open), one.source.tag))
@@ -97,8 +111,57 @@ def _untold(view: Overview, asked: set[int]) -> list[Decision]:
     made = []
     for own in left.values():
         source = own[0].picture_source
-        made.append(Decision(Asked.LOOK, source, _says(Asked.LOOK, source.tag, own, None, None), tuple(own)))
+        made.append(Decision(Asked.LOOK, source, _says(Asked.LOOK, source.tag, own, None, None), (tuple(own),)))
     return made
+
+
+def _as_one(made: list[Decision]) -> list[Decision]:
+    """Ask once where one device is off by the same against several others: its clock was set wrong, not theirs."""
+    left = {n: one for n, one in enumerate(made) if one.scopes and abs(one.scopes[0].row.slip) * _fps(one) >= _FAR}
+    joined: list[Decision] = []
+    taken: set[int] = set()
+    while group := max(_alike(left), key=len, default=None):
+        own = [left.pop(n) for n in group]
+        taken.update(group)
+        joined.append(_joined(own))
+    return joined + [one for n, one in enumerate(made) if n not in taken]
+
+
+def _alike(decisions: dict[int, Decision]) -> list[list[int]]:
+    """Return which decisions, two at least, share a device and lie as far off as each other."""
+    groups: dict[tuple[int, Fraction], list[int]] = {}
+    for n, one in sorted(decisions.items(), key=lambda item: item[1].scopes[0].row.slip):
+        for source in (one.open[0].sound_source.id, one.open[0].picture_source.id):
+            groups.setdefault((source, _fps(one)), []).append(n)
+    found = []
+    for (_, fps), own in groups.items():
+        first = 0
+        for last in range(1, len(own) + 1):
+            here = [decisions[n].scopes[0].row.slip for n in own[first : last + 1]]
+            if last == len(own) or (here[-1] - here[0]) * fps > _ALIKE:
+                found += [own[first:last]] if last - first > 1 else []
+                first = last
+    return found
+
+
+def _fps(one: Decision) -> Fraction:
+    return one.open[0].fps
+
+
+def _joined(own: list[Decision]) -> Decision:
+    """Return several decisions as one: what is asked of the device that they have in common."""
+    statuses = [now for one in own for now in one.open]
+    pictures = {now.picture_source.id: now.picture_source for now in statuses}
+    sounds = {now.sound_source.id: now.sound_source for now in statuses}
+    source, others = (pictures, sounds) if len(pictures) == 1 else (sounds, pictures)
+    (common,) = source.values()
+    *more, last = sorted(one.tag for one in others.values())
+    names = f"{', '.join(more)} and {last}" if more else last
+    scopes = tuple(scoped for one in own for scoped in one.scopes)
+    slips = [f"{signed(float(slip * _fps(own[0])), 2)} f" for slip in sorted(one.row.slip for one in scopes)]
+    slip = " to ".join(dict.fromkeys((slips[0], slips[-1])))
+    says = f"{common.tag} with {names}: {len(statuses)} takes, {_figures(statuses)}: one answer for all, slip {slip}"
+    return Decision(Asked.CLOCK, common, says, tuple(group for one in own for group in one.groups), scopes=scopes)
 
 
 def decision_by(view: Overview, stamp: str) -> Decision:

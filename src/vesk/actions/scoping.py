@@ -317,48 +317,58 @@ class Done:
     act: str
 
 
-def take_for_device(
-    session: Session, settings: Settings, view: Overview, about: Sequence[PairingStatus], *, check: bool = False
+def take_for_devices(
+    session: Session,
+    settings: Settings,
+    view: Overview,
+    groups: Sequence[Sequence[PairingStatus]],
+    *,
+    check: bool = False,
 ) -> Done:
-    """Put takes of a device right at once: by one correction where there is one, else each as proposed.
+    """Put takes of devices right at once: each group by one correction where there is one, else each as proposed.
 
     Parameters
     ----------
     session, settings
     view : Overview
-    about : sequence of PairingStatus
-        What is asked.
+    groups : sequence of sequence of PairingStatus
+        What is asked: takes of a camera with a recorder each.
     check : bool
         Whether a person states that they hold, too.
     """
     changes.hold(session, view.day.id)
-    scoped = scope_of(view, about)
     act = new_act()
-    own = list(about)
-    if scoped is not None:
-        row = scoped.row
-        row.act, row.made_by = act, settings.person
-        session.add(row)
-        session.flush()
-        own = [one for one in scoped.touched if str(one.pairing.id) in scoped.left]
-    problems = _each(session, settings, own, correct.take_proposal, act)
-    touched = scoped.touched if scoped is not None else ()
-    for one in touched:  # others look at these too
-        changes.count(session, pairings.get(session, one.pairing.id))
+    about = [one for group in groups for one in group]
+    touched: dict[int, PairingStatus] = {}
+    problems, said = [], []
+    for group, scoped in [(group, scope_of(view, group)) for group in groups]:  # all as they lie now
+        own = list(group)
+        if scoped is not None:
+            row = scoped.row
+            row.act, row.made_by = act, settings.person
+            session.add(row)
+            session.flush()
+            own = [one for one in scoped.touched if str(one.pairing.id) in scoped.left]
+            touched |= {one.pairing.id: one for one in scoped.touched}
+        problems += _each(session, settings, own, correct.take_proposal, act)
+        said.append(_said_of(group, scoped, own))
+    for number in touched:  # others look at these too
+        changes.count(session, pairings.get(session, number))
     if check:
         session.flush()
         asked = {one.pairing.id for one in about}
         after = [one for one in Overview(session, view.day).statuses if one.pairing.id in asked]
         problems += _each(session, settings, after, correct.check, act)
+        said.append(f"{len(about)} checked")
+    note_act(session, settings, view.day, "; ".join(said), act)
+    return Done(len({*touched, *(one.pairing.id for one in about)}), tuple(sorted(set(problems))), act)
+
+
+def _said_of(group: Sequence[PairingStatus], scoped: Scoped | None, own: Sequence[PairingStatus]) -> str:
     if scoped is None:
-        what = f"{len(about)} takes corrected as proposed"
-    else:
-        what = f"{_whose(scoped)}: one correction for {len(scoped.touched)} takes, {scoped.says}"
-        if own:
-            what += f"; {len(own)} of them as each was measured"
-    what += f"; {len(about)} checked" if check else ""
-    note_act(session, settings, view.day, what, act)
-    return Done(len({one.pairing.id for one in (*touched, *about)}), tuple(sorted(set(problems))), act)
+        return f"{len(group)} takes corrected as proposed"
+    said = f"{_whose(scoped)}: one correction for {len(scoped.touched)} takes, {scoped.says}"
+    return f"{said}; {len(own)} of them as each was measured" if own else said
 
 
 class Act(Protocol):

@@ -207,7 +207,10 @@ def _take(scenario: Scenario, shot: Shot, rolling: Rolling, device: Device, numb
     # A recorder starts when it starts: a part of a sample off any frame.
     reference = round(code * device.sample_rate)
     begins = wanted + reference / device.sample_rate - code
-    reference = reference if device.header in {"jammed", REC_RUN} else 0
+    # Of a whole day at most, as labels are: one set wrong the other way still begins after midnight.
+    off = round(device.header_off_s * device.sample_rate)
+    shown = (reference + off) % (86_400 * device.sample_rate) if off else reference
+    reference = shown if device.header in {"jammed", REC_RUN} else 0
     path = out / device.folder / name
     at_begin = _timecode_at(device, scenario, begins)
     return Take(

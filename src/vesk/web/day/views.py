@@ -119,10 +119,11 @@ def together(day_id: int) -> ResponseReturnValue:
         changes.hold(session(), day_id)
         view = Overview(session(), day)
         about = decision_by(view, form.text("decision"))
-        made = scoping.take_for_device(session(), settings(), view, about.open, check=wanted == "settle")
+        made = scoping.take_for_devices(session(), settings(), view, about.groups, check=wanted == "settle")
         session().commit()
         takes = f"{made.count} {'take' if made.count == 1 else 'takes'}"
-        how = "by one correction" if about.scoped is not None else "as proposed"
+        each = "" if len(about.scopes) == 1 else f" for each of {len(about.scopes)}"
+        how = f"by one correction{each}" if about.scopes else "as proposed"
         said = f"{takes} corrected {how}{f'; {about.takes} marked as checked' if wanted == 'settle' else ''}."
         return _show(day_id, problems=list(made.problems), done=said, act=made.act)
     do, said = _asked(wanted)
