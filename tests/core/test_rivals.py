@@ -71,6 +71,7 @@ def test_where_sound_lays_one_file_of_a_device_a_label_that_lays_another_is_wron
     ("fits", "by_label"),
     [
         (replace(FITS, sound_start=NOON + 1), BY_LABEL),  # two recorders filed as one, the other too far away
+        (replace(FITS, sound_start=None), BY_LABEL),  # a mix without timecode beside tracks that have it
         (replace(FITS, sound_source="S2"), BY_LABEL),
         (replace(FITS, head_s=0.0, tail_s=20.0), replace(BY_LABEL, head_s=21.0)),  # the next file of the same recorder
         (replace(FITS, picture="P2", sound="T1"), BY_LABEL),  # another picture has its sound: this one has none yet

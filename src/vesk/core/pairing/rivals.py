@@ -168,7 +168,12 @@ def displaced(
 
 
 def _excludes(sure: Claim, by_label: Claim) -> bool:
-    """Say whether a device that made the one cannot have made the other: both on the same moments of a picture."""
+    """Say whether a device that made the one cannot have made the other: both on the same moments of a picture.
+
+    Without a label of both nothing says that one device made them one after the other.
+    """
+    if sure.sound_start is None or by_label.sound_start is None:
+        return False
     apart = by_label.offset_s - sure.offset_s
     agree = _labels_agree(sure.sound_start, by_label.sound_start, apart)
     return not agree and _meet(_on_picture(sure), _on_picture(by_label))
