@@ -113,6 +113,13 @@ DAYS = (
     ),
     HardDay("one camera an hour off", (camera("A"), camera("B", header_off_s=-3600.0), recorder())),
     HardDay(
+        "one camera off by as much as takes lie apart", (camera("A"), camera("B", header_off_s=600.0), recorder()),
+        alone=("S1",),
+    ),
+    HardDay(
+        "the recorder so", (camera("A"), camera("B"), recorder(header_off_s=600.0)), alone=("A",),
+    ),
+    HardDay(
         "two recorders under one name",
         (camera("A"), recorder(folder="S"), recorder("S2", folder="S", distance_m=4.0)), names=_second,
     ),
