@@ -151,7 +151,7 @@ def test_one_answer_for_a_device_corrects_all_its_takes(client, db, day):
     [
         (
             {"A": 5.31, "B": 5.02},
-            ["S1 with A and B: 6 takes, −5.31 f to −5.02 f: one answer for all, slip +5.02 f to +5.31 f"],
+            ["S1 with A and B: 6 takes, −5.31 f to −5.02 f: one answer for all"],
         ),
         ({"A": 5.31, "B": 6.42}, ["A with S1: 3 takes", "B with S1: 3 takes"]),  # two causes
         ({"A": 0.31, "B": 0.62}, ["A with S1: 3 takes", "B with S1: 3 takes"]),  # where frames begin is each camera's

@@ -4,7 +4,6 @@ from __future__ import annotations
 
 import hashlib
 from dataclasses import dataclass
-from fractions import Fraction
 
 from vesk.actions.overview import Overview
 from vesk.actions.pairing_status import PairingStatus
@@ -18,7 +17,6 @@ from vesk.core.wording import how_late, in_frames, signed
 from vesk.store.tables import Source
 
 _ONE = 0.05  # of a frame: what takes differ by less is one figure
-_FAR, _ALIKE = 2, 1  # frames: a clock so far off, by the same against several others, is one cause
 
 
 @dataclass(frozen=True, slots=True)
@@ -56,8 +54,10 @@ class Decision:
 
     @property
     def touched(self) -> int:
-        """How many takes its corrections touch."""
-        return sum(len(one.touched) for one in self.scopes)
+        """How many takes an answer touches: also those that lie by the same clocks and are in tolerance."""
+        return len(
+            {now.pairing.id for one in self.scopes for now in one.touched} | {now.pairing.id for now in self.open}
+        )
 
     @property
     def stamp(self) -> str:
@@ -84,19 +84,21 @@ def decisions(view: Overview) -> list[Decision]:
     contradictions = {pair: one for one in solution.contradictions for pair in one.pairings}
     made = []
     for question in solution.questions:
-        own = [now for pair in question.pairings if (now := by_pair.get(pair)) is not None and now.needs_person]
-        if question.asked == Asked.CLOCK:
-            own = [now for now in own if now.correction is None]  # what a person set on one take stands by itself
+        groups = []
+        for pairs in question.groups:
+            own = [now for pair in pairs if (now := by_pair.get(pair)) is not None and now.needs_person]
+            if question.asked == Asked.CLOCK:
+                own = [now for now in own if now.correction is None]  # what a person set on one take stands by itself
+            groups += [tuple(own)] if own else []
         source = sources.get(solution.sources[question.device])
-        if not own or source is None:
+        if not groups or source is None:
             continue
         found = contradictions.get(question.pairings[0])
         ears = solution.lateness.get(question.device) if question.asked == Asked.LATENESS else None
-        scoped = scope_of(view, own) if question.asked == Asked.CLOCK else None
-        says = _says(question.asked, source.tag, own, found, scoped)
-        scopes = () if scoped is None else (scoped,)
-        made.append(Decision(question.asked, source, says, (tuple(own),), found, ears, scopes))
-    made = _as_one(made)
+        of_clock = question.asked == Asked.CLOCK
+        scopes = tuple(one for own in groups if of_clock and (one := scope_of(view, own)) is not None)
+        says = _says(question.asked, source.tag, [now for own in groups for now in own], found, scopes)
+        made.append(Decision(question.asked, source, says, tuple(groups), found, ears, scopes))
     made += _untold(view, {now.pairing.id for one in made for now in one.open})
     first = {Asked.LATENESS: 0, Asked.LOOK: 2}
     return sorted(made, key=lambda one: (first.get(one.asked, 1), -len(one.open), one.source.tag))
@@ -111,57 +113,8 @@ def _untold(view: Overview, asked: set[int]) -> list[Decision]:
     made = []
     for own in left.values():
         source = own[0].picture_source
-        made.append(Decision(Asked.LOOK, source, _says(Asked.LOOK, source.tag, own, None, None), (tuple(own),)))
+        made.append(Decision(Asked.LOOK, source, _says(Asked.LOOK, source.tag, own, None), (tuple(own),)))
     return made
-
-
-def _as_one(made: list[Decision]) -> list[Decision]:
-    """Ask once where one device is off by the same against several others: its clock was set wrong, not theirs."""
-    left = {n: one for n, one in enumerate(made) if one.scopes and abs(one.scopes[0].row.slip) * _fps(one) >= _FAR}
-    joined: list[Decision] = []
-    taken: set[int] = set()
-    while group := max(_alike(left), key=len, default=None):
-        own = [left.pop(n) for n in group]
-        taken.update(group)
-        joined.append(_joined(own))
-    return joined + [one for n, one in enumerate(made) if n not in taken]
-
-
-def _alike(decisions: dict[int, Decision]) -> list[list[int]]:
-    """Return which decisions, two at least, share a device and lie as far off as each other."""
-    groups: dict[tuple[int, Fraction], list[int]] = {}
-    for n, one in sorted(decisions.items(), key=lambda item: item[1].scopes[0].row.slip):
-        for source in (one.open[0].sound_source.id, one.open[0].picture_source.id):
-            groups.setdefault((source, _fps(one)), []).append(n)
-    found = []
-    for (_, fps), own in groups.items():
-        first = 0
-        for last in range(1, len(own) + 1):
-            here = [decisions[n].scopes[0].row.slip for n in own[first : last + 1]]
-            if last == len(own) or (here[-1] - here[0]) * fps > _ALIKE:
-                found += [own[first:last]] if last - first > 1 else []
-                first = last
-    return found
-
-
-def _fps(one: Decision) -> Fraction:
-    return one.open[0].fps
-
-
-def _joined(own: list[Decision]) -> Decision:
-    """Return several decisions as one: what is asked of the device that they have in common."""
-    statuses = [now for one in own for now in one.open]
-    pictures = {now.picture_source.id: now.picture_source for now in statuses}
-    sounds = {now.sound_source.id: now.sound_source for now in statuses}
-    source, others = (pictures, sounds) if len(pictures) == 1 else (sounds, pictures)
-    (common,) = source.values()
-    *more, last = sorted(one.tag for one in others.values())
-    names = f"{', '.join(more)} and {last}" if more else last
-    scopes = tuple(scoped for one in own for scoped in one.scopes)
-    slips = [f"{signed(float(slip * _fps(own[0])), 2)} f" for slip in sorted(one.row.slip for one in scopes)]
-    slip = " to ".join(dict.fromkeys((slips[0], slips[-1])))
-    says = f"{common.tag} with {names}: {len(statuses)} takes, {_figures(statuses)}: one answer for all, slip {slip}"
-    return Decision(Asked.CLOCK, common, says, tuple(group for one in own for group in one.groups), scopes=scopes)
 
 
 def decision_by(view: Overview, stamp: str) -> Decision:
@@ -178,7 +131,9 @@ def decision_by(view: Overview, stamp: str) -> Decision:
     return found
 
 
-def _says(asked: Asked, tag: str, own: list[PairingStatus], found: Contradiction | None, scoped: Scoped | None) -> str:
+def _says(
+    asked: Asked, tag: str, own: list[PairingStatus], found: Contradiction | None, scopes: tuple[Scoped, ...] = ()
+) -> str:
     takes = f"{len(own)} {'take' if len(own) == 1 else 'takes'}"
     if asked == Asked.LATENESS and found is not None:
         return (
@@ -187,15 +142,22 @@ def _says(asked: Asked, tag: str, own: list[PairingStatus], found: Contradiction
         )
     if asked == Asked.CLOCK:
         alike = "" if len(own) == 1 else ": one answer for all"
-        if scoped is not None:
-            alike = f": one correction for {tag}, {scoped.says}"
-            alike += f", and {len(scoped.left)} as measured" if scoped.left else ""
-        return f"{tag} with {own[0].sound_source.tag}: {takes}, {_figures(own)}{alike}"
+        if len(scopes) == 1:
+            alike = f": one correction for {tag}, {scopes[0].says}"
+            alike += f", and {len(scopes[0].left)} as measured" if scopes[0].left else ""
+        return f"{tag} with {_others(tag, own)}: {takes}, {_figures(own)}{alike}"
     if len(own) > 1:
         return f"{tag}: {takes}, {own[0].verdict.cause if own[0].verdict else 'not measured yet'}"
     names = f"{tag} · {own[0].picture.name} with {own[0].sound_source.tag} · {own[0].sound.name}"
     verdict = own[0].verdict
     return f"{names}: {verdict.brief if verdict else 'not measured yet'}"
+
+
+def _others(tag: str, own: list[PairingStatus]) -> str:
+    """Return the devices beside one, in words."""
+    tags = {one.tag for now in own for one in (now.picture_source, now.sound_source)} - {tag}
+    *more, last = sorted(tags)
+    return f"{', '.join(more)} and {last}" if more else last
 
 
 def _figures(own: list[PairingStatus]) -> str:

@@ -124,11 +124,25 @@ class Place:
 
 @dataclass(frozen=True, slots=True)
 class Question:
-    """What is left for a person: one answer for all pairings it is about."""
+    """What is left for a person: one answer for all pairings it is about.
+
+    Attributes
+    ----------
+    asked : Asked
+    device : str
+        Whose: a camera's, or the recorder's where that is off by the same against several.
+    groups : tuple of tuple of (str, str)
+        Pairings, by picture and sound; apart where each group has a camera, a recorder, a stretch of clocks of its own.
+    """
 
     asked: Asked
     device: str
-    pairings: tuple[tuple[str, str], ...]
+    groups: tuple[tuple[tuple[str, str], ...], ...]
+
+    @property
+    def pairings(self) -> tuple[tuple[str, str], ...]:
+        """All of them."""
+        return tuple(pair for group in self.groups for pair in group)
 
 
 @dataclass(frozen=True, slots=True)

@@ -18,6 +18,7 @@ from vesk.core.day.devices import tell_apart
 from vesk.core.day.discords import clap_against_ears, slates_against_sound
 from vesk.core.day.lateness import ROUNDED, ClockSays, Lateness, weigh_lateness
 from vesk.core.day.loops import find_loops
+from vesk.core.day.questions import Off, ask_of_clocks
 from vesk.core.day.solution import Agreement, Contradiction, Place, Question, Solution
 from vesk.core.day.ties import ties_of
 from vesk.core.kinds import HEADER, LTC, PICTURE, Asked, Discord, Witness
@@ -415,6 +416,7 @@ class _Solver:
     def _questions(self, places: Mapping[tuple[str, str], Place]) -> list[Question]:
         """Return what is left for a person, one question for one cause."""
         groups: dict[tuple[Asked, str, object], list[tuple[str, str]]] = {}
+        off: dict[tuple[str, str, float | None, float | None], list[tuple[str, str]]] = {}
         for match in self.matches:
             pair = match.picture, match.sound
             place, tag = places[pair], self._tag(match.picture)
@@ -426,15 +428,29 @@ class _Solver:
             elif place.contradiction is not None:
                 groups.setdefault((Asked.LATENESS, tag, None), []).append(pair)
             elif self._is_off(match, place):
-                groups.setdefault((Asked.CLOCK, tag, self._period(match)), []).append(pair)
+                off.setdefault((tag, *self._period(match)), []).append(pair)
         ordered = sorted(groups.items(), key=lambda item: (item[0][1], item[0][0], item[1]))
-        return [Question(asked, tag, tuple(pairs)) for (asked, tag, _), pairs in ordered]
+        asked = [Question(what, tag, (tuple(pairs),)) for (what, tag, _), pairs in ordered]
+        asked += ask_of_clocks(
+            [
+                Off(
+                    tag, recorder, tuple(pairs), median(self._off_s(pair, places[pair]) for pair in pairs),
+                    self.recordings[pairs[0][0]].frame_s,
+                )
+                for (tag, recorder, *_), pairs in off.items()
+            ]
+        )  # fmt: skip
+        return sorted(asked, key=lambda one: (one.device, one.asked, one.pairings))
+
+    def _off_s(self, pair: tuple[str, str], place: Place) -> float:
+        """Return where labels lay a pairing's head minus where it belongs, seconds."""
+        timed = self.timed.get(pair)
+        return timed.base_s - place.offset_s if timed else 0.0
 
     def _is_off(self, match: Match, place: Place) -> bool:
         """Say whether a pairing as its labels lay it leaves the tolerance, at its head or by its drift."""
         tolerance = self.day.tolerance_frames * self.recordings[match.picture].frame_s
-        timed = self.timed.get((match.picture, match.sound))
-        head = timed.base_s - place.offset_s if timed else 0.0
+        head = self._off_s((match.picture, match.sound), place)
         tail = head + place.ppm * 1e-6 * (match.tail_s - match.head_s)
         return max(abs(head), abs(tail)) > tolerance
 
