@@ -45,7 +45,7 @@ def settles(page: Page, wanted: list[float], within: float = 0.015) -> None:
         return all(abs(a - b) <= within for a, b in zip(errors(page), wanted, strict=True))
 
     try:
-        until(near, 10)
+        until(near, 30)
     except AssertionError:
         said = page.locator("#problem, #pending").all_inner_texts()
         raise AssertionError(f"head, middle and tail are {errors(page)}, not {wanted}; the page says {said}") from None
@@ -142,6 +142,12 @@ FILM = """place => { const c = document.querySelector(`#window-${place} .film`);
         return c.width > 300 && new Set(seen).size > 40; }"""
 
 
+# In one breath, whatever a starved machine takes between two keys: else they would be two slips.
+THREE_KEYS = """() => { for (const given of [{ key: 'ArrowRight', shiftKey: true }, { key: 'ArrowLeft' },
+        { key: 'ArrowRight', ctrlKey: true }])
+        document.body.dispatchEvent(new KeyboardEvent('keydown', { bubbles: true, cancelable: true, ...given })); }"""
+
+
 def _bench(page: Page) -> None:
     before = errors(page)
     assert before[0] < before[1] < before[2]
@@ -158,9 +164,7 @@ def _bench(page: Page) -> None:
     page.locator("[data-zoom='5f']").click()
     page.wait_for_timeout(400)
     # Slip by keys: frames, tenths and samples; all three windows move together.
-    page.keyboard.press("Shift+ArrowRight")
-    page.keyboard.press("ArrowLeft")
-    page.keyboard.press("Control+ArrowRight")
+    page.evaluate(THREE_KEYS)
     settles(page, [error + 0.9 for error in before])
     expect(page.locator("#state")).to_contain_text("corrected")
     expect(page.locator(".history li")).to_have_count(1)
