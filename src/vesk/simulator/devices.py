@@ -16,7 +16,7 @@ from vesk.core.timecode import FrameRate, Timecode
 from vesk.simulator.scenario import Device, Rolling, Scenario, Shot
 
 CAMERA = "camera"
-REC_RUN = "rec run"
+REC_RUN, HELD = "rec run", "held"
 
 
 @dataclass(frozen=True, slots=True)
@@ -163,9 +163,9 @@ def _parts(whole: Take) -> list[Take]:
         name = f"{_name_of_part(whole.path.stem, number)}{whole.path.suffix}"
         begins = whole.begins + skipped / (rate * whole.clock)
         label = whole.label
-        if label is not None and whole.device.header != "zero":
+        if label is not None and whole.device.header not in {"zero", HELD}:
             label = Timecode((label.frame + skipped) % whole.rate.frames_per_day, whole.rate)
-        reference = whole.time_reference + (0 if camera or whole.device.header == "zero" else skipped)
+        reference = whole.time_reference + (0 if camera or whole.device.header in {"zero", HELD} else skipped)
         part = replace(
             whole, path=whole.path.with_name(name), begins=begins, length_s=min(step, count - skipped) / rate,
             label=label, time_reference=reference, of=whole, skipped=skipped, code=whole.code + begins - whole.begins,
@@ -193,7 +193,7 @@ def _take(scenario: Scenario, shot: Shot, rolling: Rolling, device: Device, numb
         # Its frames begin `phase` of a frame after its timecode's do.
         begins = wanted + (frame + device.phase) / float(rate.fps) - code
         off = round(device.header_off_s * float(rate.fps))
-        shown = {"zero": 0, "jammed": frame + off, REC_RUN: frame + off}.get(device.header)
+        shown = {"zero": 0, "jammed": frame + off, HELD: frame + off, REC_RUN: frame + off}.get(device.header)
         label = None if shown is None else Timecode(shown % rate.frames_per_day, rate)
         name = rolling.file or f"{device.roll}_{number:03d}.mov"
         path = out / device.folder / name
@@ -210,7 +210,7 @@ def _take(scenario: Scenario, shot: Shot, rolling: Rolling, device: Device, numb
     # Of a whole day at most, as labels are: one set wrong the other way still begins after midnight.
     off = round(device.header_off_s * device.sample_rate)
     shown = (reference + off) % (86_400 * device.sample_rate) if off else reference
-    reference = shown if device.header in {"jammed", REC_RUN} else 0
+    reference = shown if device.header in {"jammed", HELD, REC_RUN} else 0
     path = out / device.folder / name
     at_begin = _timecode_at(device, scenario, begins)
     return Take(

@@ -17,8 +17,9 @@ class Device:
     """A camera or recorder and the faults of its clocks and microphones.
 
     `header` is what its files carry: ``jammed`` timecode, ``zero`` every time, ``rec run`` (it counts on only while it
-    records), or ``none``; `header_off_s` how far a jammed header is set wrong. `ltc` is the channel (from 0) that a
-    timecode box feeds, at `ltc_db`; -1 is none; `leak_db` how much of it leaks into the others.
+    records), ``held`` (all parts of a recording bear the label of its start), or ``none``; `header_off_s` how far a
+    jammed header is set wrong. `ltc` is the channel (from 0) that a timecode box feeds, at `ltc_db`; -1 is none;
+    `leak_db` how much of it leaks into the others.
 
     `split_s` is how long its files may be: it goes on in the next one. A `mono` recorder writes a file a channel
     (beside one of all of them where it is `poly`, too), a `mono` camera its sound so beside a picture without; a

@@ -78,6 +78,21 @@ def test_no_sign_decides_alone():
     assert runs(takes, BREAKS) == []
 
 
+def test_parts_that_all_bear_the_label_of_the_first_are_one_where_sound_or_their_lengths_say_so():
+    files = [part(n, start=HOUR, clock="header", long=211 if n == 3 else 347) for n in (1, 2, 3)]
+    assert runs(files, GOES_ON) == [tuple(one.key for one in files)]
+    assert runs(files, gap_s=62e-6) == [tuple(one.key for one in files)]
+    # Two devices in one folder that were started and stopped together bear one label as well.
+    assert runs(files) == runs(files, BREAKS) == runs(files, GOES_ON, gap_s=-347.0) == []
+    # No hand stops a third at just that length.
+    later = [
+        replace(part(n), start=HOUR + 999, clock="header", duration=Fraction(347 if n == 8 else 40)) for n in (8, 9)
+    ]
+    assert len(runs([*files, *later])) == 2
+    assert runs([*files, *later], BREAKS) == []
+    assert len(runs([replace(one, size=4_290_000_000) for one in files])) == 1
+
+
 @pytest.mark.parametrize("gap", [Fraction(1, 10), Fraction(-1), Fraction(3600)])
 def test_labels_that_leave_a_gap_say_no(gap):
     files = [part(1, start=HOUR, clock="header"), part(2, start=HOUR + 600 + gap, clock="header")]

@@ -26,11 +26,12 @@ _ALIKE = 0.005
 
 # Nats. Most neighbours are takes of their own; stopped by hand at a known limit is one case in a thousand.
 _PRIOR, _COUNTS_ON, _MEETS = -3.0, 1.0, 2.0  # a counter that runs only while recording always meets
-_AT_A_LIMIT, _AS_ANY = 7.0, 4.0
+_AT_A_LIMIT, _AS_ANY, _AT_ONCE = 7.0, 4.0, -3.0
 _SOUND = (-6.0, 6.5)
 _CONTIGUOUS = 10.0
 _SAME_S, _APART_S = 0.002, 0.02  # another microphone nearer to who speaks shifts 2 ms; a device that stops misses more
 _DOUBTFUL = 4.0
+_SEVERAL = 3  # files that ended alike: two may by chance, where one hand stops both
 _NEVER_A_GAP = 3  # joints without one, and without a limit
 _ENOUGH = 2.0  # of sound, or another device, where no limit was reached: next to nothing decides nothing
 
@@ -53,6 +54,9 @@ class Joint:
         Whether that is a limit of formats and file systems, rather than one that this source's files suggest.
     stands_still : bool
         Whether the source's counter seems to run only while it records: then that the two meet says nothing.
+    at_once : bool
+        Whether both bear one label and no third file is just as long: two devices may have been started, and stopped,
+        together. Else it is a device that writes the label of the first part into all.
     """
 
     first: str
@@ -62,6 +66,7 @@ class Joint:
     full: str
     known: bool = False
     stands_still: bool = False
+    at_once: bool = False
 
 
 @dataclass(frozen=True, slots=True)
@@ -106,9 +111,10 @@ def find_joints(recordings: Iterable[Filed]) -> list[Joint]:
     for own in groups.values():
         limits, names, ready = _Limits(own), Names(one.stem for one in own), []
         for one, after in _neighbours(own, names):
-            full, known = limits(one, after)
-            numbered = names.count_on(one.stem, after.stem)
-            ready.append(Joint(one.key, after.key, numbered, _meets(one, after), full, known))
+            full, known, alike = limits(one, after)
+            numbered, meets = names.count_on(one.stem, after.stem), _meets(one, after)
+            at_once = bool(one.start) and one.start == after.start and alike < _SEVERAL
+            ready.append(Joint(one.key, after.key, numbered, meets, full, known, at_once=at_once))
         still = _stands_still(ready)
         found += [
             replace(joint, stands_still=still)
@@ -172,6 +178,7 @@ def weigh(joint: Joint, signs: Signs) -> float:
     total += _COUNTS_ON if joint.numbered else 0.0
     total += _MEETS if joint.meets and not joint.stands_still else 0.0
     total += (_AT_A_LIMIT if joint.known else _AS_ANY) if joint.full else 0.0
+    total += _AT_ONCE if joint.at_once else 0.0
     if signs.gap_s is not None:
         total += _CONTIGUOUS if abs(signs.gap_s) <= _SAME_S else -_CONTIGUOUS if abs(signs.gap_s) > _APART_S else 0.0
     return total
@@ -220,8 +227,8 @@ def _neighbours(own: list[Filed], names: Names) -> Iterator[tuple[Filed, Filed]]
 def _meets(one: Filed, after: Filed) -> bool | None:
     if one.start is None or after.start is None or NONE in {one.clock, after.clock}:
         return None
-    if one.start == after.start == 0:
-        return None  # each part restarts its counter
+    if one.start == after.start:
+        return None  # each part restarts its counter, or bears the label of the first
     frame = 1 / (one.fps or Fraction(25))
     return abs(one.start + one.duration - after.start) <= frame
 
@@ -232,24 +239,24 @@ class _Limits:
     def __init__(self, own: list[Filed]) -> None:
         self._sizes, self._durations = sorted(one.size for one in own), sorted(one.duration for one in own)
 
-    def __call__(self, one: Filed, after: Filed) -> tuple[str, bool]:
-        """Return which limit `one` ended at, where `after` goes on (empty: none), and whether it is a known one."""
+    def __call__(self, one: Filed, after: Filed) -> tuple[str, bool, int]:
+        """Return which limit `one` ended at, where `after` goes on (empty: none), whether it is known, how many did."""
         if any(abs(one.size - size) <= _NEAR * size for size in _SIZES):
-            return f"it ends at {one.size / 1e9:.2f} GB, where files end", True
+            return f"it ends at {one.size / 1e9:.2f} GB, where files end", True, _SEVERAL
         frame = 1 / (one.fps or Fraction(25))
         if any(abs(one.duration - 60 * minutes) <= max(frame, Fraction(1, 50)) for minutes in _MINUTES):
-            return f"it is just {duration(float(one.duration))} long", True
+            return f"it is just {duration(float(one.duration))} long", True, _SEVERAL
         # A limit nobody knows shows by itself: several files as long, or as large, as any.
         longest = self._durations[-1]
         if one.duration >= longest - frame >= after.duration - 2 * frame:
             alike = _between(self._durations, one.duration - frame, one.duration + frame)
             if alike > 1:
-                return f"{alike} files are just as long", False
+                return f"{alike} files are just as long", False, alike
         if one.size >= (1 - _ALIKE) * self._sizes[-1]:
             alike = _between(self._sizes, (1 - _ALIKE) * one.size, (1 + _ALIKE) * one.size)
             if alike > 1:
-                return f"{alike} files are just as large", False
-        return "", False
+                return f"{alike} files are just as large", False, alike
+        return "", False, 0
 
 
 def _between(ordered: Sequence[Any], least: Any, most: Any) -> int:
