@@ -95,6 +95,7 @@ FLAT = {"folder": "card"}
 NONE = {"header": "none"}
 ZERO = {"header": "zero"}
 REC_RUN = {"header": "rec run"}
+HELD = {"header": "held"}
 DAYS = (
     HardDay("a clean day", (camera("A"), camera("B"), recorder())),
     HardDay(
@@ -141,6 +142,14 @@ DAYS = (
     HardDay(
         "files of a run restart at zero", (camera("A"), camera("E", split_s=8.0, header="zero"), recorder()),
         names=lambda tag, take, _slate: f"clip{10 * take:04}.mov" if tag == "E" else "",
+    ),
+    HardDay(
+        "a camera's parts bear their first one's label", (camera("A"), camera("E", split_s=8.0, **HELD), recorder()),
+        names=lambda tag, take, _slate: f"clip{10 * take:04}.mov" if tag == "E" else "",
+    ),
+    HardDay(
+        "the recorder's so", (camera("A"), camera("B"), recorder(split_s=8.0, **HELD)),
+        names=lambda tag, take, _slate: f"rec{10 * take:04}.wav" if tag == "S1" else "",
     ),
     HardDay(
         "cameras of one kind in folders below one",

@@ -90,6 +90,7 @@ def test_parts_that_all_bear_the_label_of_the_first_are_one_where_sound_or_their
     ]
     assert len(runs([*files, *later])) == 2
     assert runs([*files, *later], BREAKS) == []
+    assert runs([replace(one, channels=0) for one in [*files, *later]]) == []  # a rig of mute cameras
     assert len(runs([replace(one, size=4_290_000_000) for one in files])) == 1
 
 

@@ -55,8 +55,8 @@ class Joint:
     stands_still : bool
         Whether the source's counter seems to run only while it records: then that the two meet says nothing.
     at_once : bool
-        Whether both bear one label and no third file is just as long: two devices may have been started, and stopped,
-        together. Else it is a device that writes the label of the first part into all.
+        Whether both bear one label, and no third file is just as long or none has sound: two devices may have been
+        started, and stopped, together. Else it is a device that writes the label of the first part into all.
     """
 
     first: str
@@ -113,7 +113,8 @@ def find_joints(recordings: Iterable[Filed]) -> list[Joint]:
         for one, after in _neighbours(own, names):
             full, known, alike = limits(one, after)
             numbered, meets = names.count_on(one.stem, after.stem), _meets(one, after)
-            at_once = bool(one.start) and one.start == after.start and alike < _SEVERAL
+            lone = alike < _SEVERAL or not one.channels  # cameras of a rig are as long as each other, take by take
+            at_once = bool(one.start) and one.start == after.start and lone
             ready.append(Joint(one.key, after.key, numbered, meets, full, known, at_once=at_once))
         still = _stands_still(ready)
         found += [
