@@ -94,6 +94,16 @@ def test_parts_that_all_bear_the_label_of_the_first_are_one_where_sound_or_their
     assert len(runs([replace(one, size=4_290_000_000) for one in files])) == 1
 
 
+@pytest.mark.parametrize("label", [Fraction(0), HOUR])
+def test_a_part_that_comes_later_goes_on_where_the_others_end(label):
+    files = [part(n, start=label, clock="header", long=211 if n == 4 else 347) for n in (1, 2, 3, 4)]
+    first = replace(files[0], key="run", name="clip0001-0003.mov", duration=Fraction(3 * 347), members=tuple(files[:3]))
+    assert runs([first, files[3]], GOES_ON) == [("run", files[3].key)]
+    assert runs([first, replace(files[3], name="clip0005.mov")], GOES_ON) == []
+    tracks = replace(first, duration=Fraction(347))  # a set is as long as each of its tracks
+    assert runs([tracks, files[3]], GOES_ON) == []
+
+
 @pytest.mark.parametrize("gap", [Fraction(1, 10), Fraction(-1), Fraction(3600)])
 def test_labels_that_leave_a_gap_say_no(gap):
     files = [part(1, start=HOUR, clock="header"), part(2, start=HOUR + 600 + gap, clock="header")]

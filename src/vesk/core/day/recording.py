@@ -247,7 +247,8 @@ def _file(item: Item, patterns: Sequence[str]) -> Filed:
     facts = item.facts
     return Filed(
         key=item.key, name=name_of(item.path), path=item.path, source=item.source, kind=facts.kind,
-        content=item.content, size=item.size, channels=facts.channels, samples=facts.samples,
+        content=item.content, size=item.size, duration=facts.duration, fps=facts.fps,
+        sample_rate=facts.sample_rate, channels=facts.channels, samples=facts.samples,
         tokens=_tokens(item, patterns), family=facts.family, family_index=facts.family_index,
         family_size=facts.family_size, members=tuple(_file(one, patterns) for one in item.members),
     )  # fmt: skip

@@ -109,10 +109,14 @@ def find_joints(recordings: Iterable[Filed]) -> list[Joint]:
         groups.setdefault(form, []).append(one)
     found = []
     for own in groups.values():
-        limits, names, ready = _Limits(own), Names(one.stem for one in own), []
-        for one, after in _neighbours(own, names):
-            full, known, alike = limits(one, after)
-            numbered, meets = names.count_on(one.stem, after.stem), _meets(one, after)
+        # What was taken together before the rest came, or was listened to, goes on where its last part ends.
+        parts = {one.key: _parts(one) for one in own}
+        every = [part for each in parts.values() for part in each]
+        limits, names, ready = _Limits(every), Names(part.stem for part in every), []
+        for one, after in _neighbours(own, {key: names.place(each[0].stem) for key, each in parts.items()}):
+            last, first = parts[one.key][-1], parts[after.key][0]
+            full, known, alike = limits(last, first)
+            numbered, meets = names.count_on(last.stem, first.stem), _meets(one, after)
             lone = alike < _SEVERAL or not one.channels  # cameras of a rig are as long as each other, take by take
             at_once = bool(one.start) and one.start == after.start and lone
             ready.append(Joint(one.key, after.key, numbered, meets, full, known, at_once=at_once))
@@ -214,9 +218,17 @@ def _why(joint: Joint, signs: Signs) -> str:
     return ", ".join(said)
 
 
-def _neighbours(own: list[Filed], names: Names) -> Iterator[tuple[Filed, Filed]]:
-    """Yield each file with the next by name, and with the next by start where that is another."""
-    by_name = sorted(own, key=lambda one: names.place(one.stem))
+def _parts(one: Filed) -> tuple[Filed, ...]:
+    """Return the parts that a run is made of, in order; another recording, and a set of tracks, is one."""
+    lasts = sum((member.duration for member in one.members), Fraction(0))
+    if not one.members or abs(lasts - one.duration) > Fraction(1, 10):
+        return (one,)
+    return tuple(part for member in one.members for part in _parts(member))
+
+
+def _neighbours(own: list[Filed], places: Mapping[str, Any]) -> Iterator[tuple[Filed, Filed]]:
+    """Yield each file with the next by place, as names count, and with the next by start where that is another."""
+    by_name = sorted(own, key=lambda one: places[one.key])
     by_start = sorted((one for one in own if one.start is not None), key=lambda one: (one.start or 0, one.path))
     seen = set()
     for one, after in [*pairwise(by_name), *pairwise(by_start)]:
