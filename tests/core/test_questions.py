@@ -27,6 +27,7 @@ def test_a_recorder_an_hour_off_is_asked_of_once_for_all_cameras(hour):
 
 def test_a_camera_an_hour_off_is_asked_of_once_for_all_recorders_and_stretches():
     hour = HOUR / FRAME
+    assert asked(off("B", "S1", hour), off("B", "S1", hour, n=2)) == {"B": [("B1", "S11"), ("B2", "S12")]}
     found = asked(off("B", "S1", hour), off("B", "S1", hour, n=2), off("B", "S2", hour), off("A", "S1", 4.0))
     assert found == {"B": [("B1", "S11"), ("B1", "S21"), ("B2", "S12")], "A": [("A1", "S11")]}
 

@@ -3,7 +3,8 @@
 from __future__ import annotations
 
 import hashlib
-from dataclasses import dataclass
+from collections.abc import Sequence
+from dataclasses import dataclass, replace
 
 from vesk.actions.overview import Overview
 from vesk.actions.pairing_status import PairingStatus
@@ -53,6 +54,11 @@ class Decision:
         return tuple(one for group in self.groups for one in group)
 
     @property
+    def scoped(self) -> Scoped | None:
+        """The one correction that answers all of it, where there is one."""
+        return self.scopes[0] if len(self.scopes) == len(self.groups) == 1 else None
+
+    @property
     def touched(self) -> int:
         """How many takes an answer touches: also those that lie by the same clocks and are in tolerance."""
         return len(
@@ -97,8 +103,8 @@ def decisions(view: Overview) -> list[Decision]:
         ears = solution.lateness.get(question.device) if question.asked == Asked.LATENESS else None
         of_clock = question.asked == Asked.CLOCK
         scopes = tuple(one for own in groups if of_clock and (one := scope_of(view, own)) is not None)
-        says = _says(question.asked, source.tag, [now for own in groups for now in own], found, scopes)
-        made.append(Decision(question.asked, source, says, tuple(groups), found, ears, scopes))
+        asks = Decision(question.asked, source, "", tuple(groups), found, ears, scopes)
+        made.append(replace(asks, says=_says(asks.asked, source.tag, asks.open, found, asks.scoped)))
     made += _untold(view, {now.pairing.id for one in made for now in one.open})
     first = {Asked.LATENESS: 0, Asked.LOOK: 2}
     return sorted(made, key=lambda one: (first.get(one.asked, 1), -len(one.open), one.source.tag))
@@ -132,7 +138,7 @@ def decision_by(view: Overview, stamp: str) -> Decision:
 
 
 def _says(
-    asked: Asked, tag: str, own: list[PairingStatus], found: Contradiction | None, scopes: tuple[Scoped, ...] = ()
+    asked: Asked, tag: str, own: Sequence[PairingStatus], found: Contradiction | None, scoped: Scoped | None = None
 ) -> str:
     takes = f"{len(own)} {'take' if len(own) == 1 else 'takes'}"
     if asked == Asked.LATENESS and found is not None:
@@ -142,9 +148,9 @@ def _says(
         )
     if asked == Asked.CLOCK:
         alike = "" if len(own) == 1 else ": one answer for all"
-        if len(scopes) == 1:
-            alike = f": one correction for {tag}, {scopes[0].says}"
-            alike += f", and {len(scopes[0].left)} as measured" if scopes[0].left else ""
+        if scoped is not None:
+            alike = f": one correction for {tag}, {scoped.says}"
+            alike += f", and {len(scoped.left)} as measured" if scoped.left else ""
         return f"{tag} with {_others(tag, own)}: {takes}, {_figures(own)}{alike}"
     if len(own) > 1:
         return f"{tag}: {takes}, {own[0].verdict.cause if own[0].verdict else 'not measured yet'}"
@@ -153,14 +159,14 @@ def _says(
     return f"{names}: {verdict.brief if verdict else 'not measured yet'}"
 
 
-def _others(tag: str, own: list[PairingStatus]) -> str:
+def _others(tag: str, own: Sequence[PairingStatus]) -> str:
     """Return the devices beside one, in words."""
     tags = {one.tag for now in own for one in (now.picture_source, now.sound_source)} - {tag}
     *more, last = sorted(tags)
     return f"{', '.join(more)} and {last}" if more else last
 
 
-def _figures(own: list[PairingStatus]) -> str:
+def _figures(own: Sequence[PairingStatus]) -> str:
     """Return how far off takes are: one figure where they agree, else from which to which, in frames; drift beside."""
     off = [now.errors.middle_s for now in own if now.errors is not None]
     if not off:

@@ -57,7 +57,7 @@ def ask_of_clocks(offs: Sequence[Off]) -> list[Question]:
 
 
 def _alike(offs: Sequence[Off]) -> list[tuple[str, list[Off]]]:
-    """Return, by device, two and more that are off by the same; recorders first, which several cameras share."""
+    """Return, by device, two and more that are off by the same; a recorder's only where several cameras share it."""
     groups: dict[tuple[str, float], list[Off]] = {}
     for one in sorted(offs, key=lambda one: one.off_s):
         groups.setdefault((one.recorder, one.frame_s), []).append(one)
@@ -69,6 +69,6 @@ def _alike(offs: Sequence[Off]) -> list[tuple[str, list[Off]]]:
         while first < len(own):
             here = [one for one in own[first:] if one.off_s - own[first].off_s <= _ALIKE * frame_s]
             first += len(here)
-            if len(here) > 1:
+            if len({one.camera for one in here}) > 1 or (len(here) > 1 and here[0].camera == device):
                 found.append((device, sorted(here, key=lambda one: one.pairings)))
     return found

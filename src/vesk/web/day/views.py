@@ -122,8 +122,9 @@ def together(day_id: int) -> ResponseReturnValue:
         made = scoping.take_for_devices(session(), settings(), view, about.groups, check=wanted == "settle")
         session().commit()
         takes = f"{made.count} {'take' if made.count == 1 else 'takes'}"
-        each = "" if len(about.scopes) == 1 else f" for each of {len(about.scopes)}"
-        how = f"by one correction{each}" if about.scopes else "as proposed"
+        how = "as proposed"
+        if len(about.scopes) == len(about.groups):
+            how = "by one correction" + (f" for each of {len(about.groups)}" if about.scoped is None else "")
         said = f"{takes} corrected {how}{f'; {about.takes} marked as checked' if wanted == 'settle' else ''}."
         return _show(day_id, problems=list(made.problems), done=said, act=made.act)
     do, said = _asked(wanted)
