@@ -170,7 +170,9 @@ def test_two_cameras_in_one_flat_folder_are_told_by_their_own_sound(db, settings
     }
 
 
-def test_labels_that_lead_a_whole_card_to_other_takes_are_found_out_by_sound(db, settings, tmp_path, cache):
+def test_labels_that_lead_a_whole_card_to_other_takes_are_found_out_by_sound(
+    db, settings, tmp_path, cache, monkeypatch
+):
     """A camera is as many minutes off as lie between takes: every label has a partner, the wrong one."""
     device = FLAT.replace('"."', '"B"', 2).replace('"B"', '"A"', 1).replace("3600.0", "420.0")
     shots = [SHOT.format(n=n, minute=7 * n, one=2 * n + 1, other=2 * n + 2) for n in range(3)]
@@ -211,3 +213,10 @@ def test_labels_that_lead_a_whole_card_to_other_takes_are_found_out_by_sound(db,
     assert pairing.to_search_again(db, day) == []
     pairing.pair_day(db, day)
     assert pairing.to_search_again(db, day) == []
+    # What has a partner already, as one that another's search found meanwhile, is searched for among all.
+    among = []
+    monkeypatch.setattr(pairing, "find_partners", lambda _key, _one, others, _told: among.append(len(others)) or [])
+    near = next(one for one in gathering.of_day(db, day) if one.picture_source.tag == "A")
+    for row in (near.sound, near.picture):
+        pairing.pair_by_sound(db, settings, row.id, lambda _done, _total: True)
+    assert among == [5, 3]

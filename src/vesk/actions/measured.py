@@ -14,10 +14,7 @@ from vesk.core.kinds import MATCHED, REFUSED
 from vesk.core.pairing.rivals import Claim
 from vesk.core.sound.measurement import Measurement
 from vesk.store import pairings
-from vesk.store.tables import (
-    Pairing,
-    Recording,
-)
+from vesk.store.tables import Pairing, Recording
 
 _FOUND: Remembered[str, Measurement] = Remembered(4000)
 

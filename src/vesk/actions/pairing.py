@@ -236,11 +236,11 @@ def pair_by_sound(session: Session, settings: Settings, recording_id: int, on_pr
 
 
 def _astray_among(session: Session, day: Day, row: Recording) -> set[str] | None:
-    """Return the devices among whose files a picture's sound is searched for though it has partners; None without."""
-    if not any(row.id in {one.picture_id, one.sound_id} for one in pairings.of_day(session, day.id)):
+    """Return the devices among whose files a picture that labels led astray is searched for; None: among all."""
+    if not any(row.id == one.picture_id for one in pairings.of_day(session, day.id)):
         return None
     own = [one for one in Overview(session, day).statuses if one.picture.id == row.id]
-    return find_astray(_outcomes(own)).get(str(row.id), set())
+    return find_astray(_outcomes(own)).get(str(row.id))
 
 
 def _by_clocks(picture: Fraction | None, sound: Fraction | None, day: FrameRate) -> Fraction | None:
