@@ -8,6 +8,7 @@ from tests.conftest import make_shoot, measured_takes, named_day
 
 from vesk.actions import correct, gathering, intake, joining, measuring, pairing, turnover
 from vesk.core.errors import RefusedError
+from vesk.core.pairing.rivals import Displaced
 from vesk.core.sound.measurement import refused
 from vesk.dailies.folder import walk_folder
 from vesk.store import recordings
@@ -220,3 +221,32 @@ def test_labels_that_lead_a_whole_card_to_other_takes_are_found_out_by_sound(
     for row in (near.sound, near.picture):
         pairing.pair_by_sound(db, settings, row.id, lambda _done, _total: True)
     assert among == [5, 3]
+
+
+def test_a_take_nobody_recorded_is_not_laid_beside_what_the_recorders_clock_says(db, settings, tmp_path, cache):
+    """The recorder is off by what lies between takes: the label partner of a take that it missed is another's."""
+    off = FLAT.replace('roll = "S"', 'roll = "S"\nheader_off_s = 420.0')
+    shots = [SHOT.format(n=n, minute=7 * n, one=2 * n + 1, other=2 * n + 2) for n in range(5)]
+    shots = ["\n".join(line for line in shot.splitlines() if 'source = "B"' not in line) for shot in shots]
+    shots[2] = "\n".join(line for line in shots[2].splitlines() if 'source = "S1"' not in line)
+    made = make_shoot(off + "\n".join(shots), tmp_path)
+    day = named_day(db, settings, made.folder, number=12)
+    intake.take_in(db, settings, day)
+    for pairing_id in pairing.pair_day(db, day):
+        measuring.measure_pairing(db, settings, pairing_id)
+    for row in (*pairing.to_search(db, day), *pairing.to_search_again(db, day)):
+        pairing.pair_by_sound(db, settings, row.id, lambda _done, _total: True)
+    (missed,) = [one for one in gathering.of_day(db, day) if one.picture.name == "clip0005.mov"]
+    assert (missed.state, missed.needs_person) == ("set aside", False)
+    assert missed.aside == "sound refused it, and the clocks of its devices lay the two apart"
+    assert len([one for one in gathering.of_day(db, day) if one.settled]) == 4
+    named = {one.picture.name: one.scene_take for one in turnover.items(db, day)}
+    assert (named["clip0003.mov"], named["clip0005.mov"]) == (("61", "1"), ("", ""))  # never by another take's sound
+    walked = {
+        one.picture: one.judged.rivalry for one in walk_folder(made.folder, cache).pairings if not one.judged.line
+    }
+    assert walked["clip0005.mov"].settled == Displaced.CLOCKS
+    # Who says that it is the one stands above all clocks.
+    joining.prefer(db, settings, missed.pairing.id, version=missed.pairing.version)
+    (missed,) = [one for one in gathering.of_day(db, day) if one.picture.name == "clip0005.mov"]
+    assert missed.state == "measured"

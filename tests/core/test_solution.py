@@ -539,3 +539,19 @@ def test_a_jam_in_a_clock_that_bends_is_one_jam():
     found = find_stretches([36_000.0 + one for one in at], [one * 1e-3 for one in ahead_ms], [2e-6] * len(at))
     assert len(found) == 2
     assert all(abs(one.rate) < 5e-6 for one in found)  # what lay on both sides of the jam had 26 ppm
+
+
+@pytest.mark.parametrize(("unrecorded", "apart"), [(3, True), (7, False)])
+def test_labels_that_lay_a_take_nobody_recorded_beside_another_are_dismissed_by_clocks(unrecorded, apart):
+    """A recorder is off by as much as takes lie apart; beyond the last of them its clock may have been set since."""
+    off = MadeDevice("S1", SOUND, lambda _at: 420.0)
+    day, keys = made(A, off, takes=8, since=9.0, until=9.0 + 7 * 420 / HOUR, clap=False)
+    evidence, lost = day.day(), keys[unrecorded][1]
+    left = replace(
+        evidence,
+        recordings=tuple(one for one in evidence.recordings if one.key != lost),
+        matches=tuple(one for one in evidence.matches if one.sound != lost),
+    )
+    by_label = keys[unrecorded][0], keys[unrecorded - 1][1]
+    assert (by_label in solve(left).apart) == apart
+    assert solve(replace(left, matches=left.matches[:2])).apart == frozenset()  # too few to know

@@ -23,7 +23,7 @@ from vesk.core.intake.filed import Filed
 from vesk.core.intake.other_days import find_other_days
 from vesk.core.kinds import Origin, Witness
 from vesk.core.pairing.judgement import Claps, Judgement, Side
-from vesk.core.pairing.rivals import Rivalry, Shared, displaced, rivalries, to_compare
+from vesk.core.pairing.rivals import Rivalry, Shared, displaced, parted, rivalries, to_compare
 from vesk.core.picture.closure import contact_between
 from vesk.core.sound.measurement import Measurement
 from vesk.core.timecode import unwrapped
@@ -164,6 +164,7 @@ def gather(session: Session, day: Day, asked: list[Pairing], rows: DayRows, earl
     by_label = [one.by_label for one in measured.values() if one.by_label is not None]
     rivals |= displaced(by_label, claims, rivals, earlier.other_days)
     solution = _solved(day, rows, earlier, list(measured.values()), rivals) if rows.whole else NOTHING
+    rivals |= parted(by_label, solution.apart, rivals)
     places = solution.places
     rate = days.rate_of(day)
     made = []
@@ -190,7 +191,7 @@ def gather(session: Session, day: Day, asked: list[Pairing], rows: DayRows, earl
             as_corrected(correction) if correction else by_parts(parts, row, picture, rate.day),
             late[0] - late[1],
             _claps(rows.marked.get(row.picture_id, ()), rows.marked.get(row.sound_id, ()), float(fps), late[1]),
-            rivalry, _rival_name(rivalry, row, rows.sharing, members, sources) if rivalry else "", place,
+            rivalry, _rival_name(rivalry, row, rows.sharing, members, sources), place,
         )  # fmt: skip
         own_measured = measured.get(row.id)
         name, found = (own_measured and own_measured.found) or (None, None)
@@ -346,12 +347,14 @@ def _ties(day: Day, rows: DayRows, measured: Mapping[int, Measured]) -> tuple[Ti
 
 
 def _rival_name(
-    rivalry: Rivalry,
+    rivalry: Rivalry | None,
     row: Pairing,
     rows: list[Pairing],
     members: dict[int, Recording],
     sources: Mapping[int | None, Source],
 ) -> str:
+    if rivalry is None or not rivalry.other:
+        return ""
     other = next(one for one in rows if str(one.id) == rivalry.other)
     different = members[other.sound_id if other.sound_id != row.sound_id else other.picture_id]
     return f"{sources[different.source_id].tag} · {different.name}"

@@ -195,14 +195,14 @@ def prefer(session: Session, settings: Settings, pairing_id: int, *, version: in
     StaleError
         If somebody changed it since `version`.
     RefusedError
-        If no other claims the same moments.
+        If no other claims the same moments, and no clock speaks against it.
     """
     row = pairings.get_for_change(session, pairing_id, version)
     view = Overview(session, days.get_day(session, row.day_id))
     rivals = view.rivals_of(pairing_id)
-    if not rivals:
-        raise RefusedError("No other recording claims the same moments: there is nothing to prefer it to.")
     now = view.status_of(pairing_id)
+    if not rivals and not now.is_displaced:
+        raise RefusedError("No other recording claims the same moments: there is nothing to prefer it to.")
     for other in rivals:
         own = pairings.get(session, other.pairing.id)
         own.state, own.reason = pairings.SET_ASIDE, f"{now.picture.name} with {now.sound.name} was preferred"
@@ -210,7 +210,8 @@ def prefer(session: Session, settings: Settings, pairing_id: int, *, version: in
     row.said_by = settings.person
     changes.count(session, row)
     names = [f"{one.picture.name} with {one.sound.name}" for one in rivals]
-    what = f"{now.picture.name} with {now.sound.name} is the one that is meant, not {', '.join(names)}"
+    meant = f"{now.picture.name} with {now.sound.name} is the one that is meant"
+    what = f"{meant}, not {', '.join(names)}" if names else f"{meant}, whatever their clocks say"
     journal.note(session, day_id=row.day_id, by=settings.person, what=what, pairing_id=row.id)
     return names
 

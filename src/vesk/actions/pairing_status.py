@@ -92,7 +92,13 @@ class PairingStatus:
             return self.pairing.reason or "no reason given"
         if self.picture.aside or self.sound.aside or not self.is_displaced or self.rivalry is None:
             return self.picture.aside or self.sound.aside
-        return f"{self.rivalry.settled}, and {self.judged.rival} belongs here"
+        belongs = f", and {self.judged.rival} belongs here" if self.judged.rival else ""
+        return f"{self.rivalry.settled}{belongs}"
+
+    @property
+    def telling(self) -> tuple[Recording, ...]:
+        """What tells which take it is: the sound, unless that is another take's, and then the picture."""
+        return (self.picture,) if self.aside else (self.sound, self.picture)
 
     @property
     def timed(self) -> bool:

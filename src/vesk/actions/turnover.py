@@ -37,9 +37,7 @@ class Item:
     @property
     def circled(self) -> bool:
         """Whether any of its recordings is circled."""
-        return any(
-            row.told is not None and row.told.circled for row in (self.picture, *(p.sound for p in self.pairings))
-        )
+        return any(row.told is not None and row.told.circled for row in self._telling)
 
     @property
     def rests_on(self) -> str:
@@ -55,7 +53,11 @@ class Item:
     @property
     def scene_take(self) -> tuple[str, str]:
         """Scene and take: the recorder's, else the camera's."""
-        return told_slate([*(p.sound for p in self.pairings), self.picture])
+        return told_slate(self._telling)
+
+    @property
+    def _telling(self) -> list[Recording]:
+        return [*(p.sound for p in self.pairings if not p.aside), self.picture]
 
 
 def items(session: Session, day: Day, recipe: Recipe | None = None) -> list[Item]:

@@ -19,7 +19,7 @@ from vesk.core.facts import Facts
 from vesk.core.kinds import HEADER, MATCHED, REFUSED
 from vesk.core.pairing.by_timecode import Proposal
 from vesk.core.pairing.judgement import Judgement, Side
-from vesk.core.pairing.rivals import Claim, displaced, rivalries, to_compare
+from vesk.core.pairing.rivals import Claim, displaced, parted, rivalries, to_compare
 from vesk.core.sound.measurement import Measurement, refused
 from vesk.core.timecode import FrameRate, wrap_day
 from vesk.core.timemap import exact_seconds
@@ -114,11 +114,7 @@ def with_rivals(
     }
     kept = list(measured)
     rivals = rivalries(claims, two)
-    by_label = [
-        _by_label(str(n), one)
-        for n, one in enumerate(measured)
-        if one.found.decision == REFUSED and not one.found.unheard
-    ]
+    by_label = _all_by_label(measured)
     other_days = {key: one.other_day for key, one in known.items() if one.other_day}
     for key, rivalry in (rivals | displaced(by_label, claims, rivals, other_days)).items():
         one, other = measured[int(key)], measured[int(rivalry.other)]
@@ -126,6 +122,14 @@ def with_rivals(
         said = f"{known[name].item.source} · {Path(name).name}"
         kept[int(key)] = replace(one, judged=replace(one.judged, rivalry=rivalry, rival=said))
     return kept
+
+
+def _all_by_label(measured: Sequence[Measured]) -> list[Claim]:
+    return [
+        _by_label(str(n), one)
+        for n, one in enumerate(measured)
+        if one.found.decision == REFUSED and not one.found.unheard
+    ]
 
 
 def _by_label(key: str, one: Measured) -> Claim:
@@ -178,12 +182,16 @@ def with_solution(
         Recordings of one kind, measured against each other.
     """
     found = solve(day_of(known, heard, matches_of(measured), rate, late, across))
+    own = {str(n): one.judged.rivalry for n, one in enumerate(measured) if one.judged.rivalry is not None}
+    by_clocks = parted(_all_by_label(measured), found.apart, own)
     kept = []
-    for one in measured:
+    for n, one in enumerate(measured):
         place = found.places.get((one.picture, one.sound))
         claps = claps_of(heard.get(one.picture), heard.get(one.sound))
         said = late.get(one.judged.picture.tag, 0.0) - late.get(one.judged.sound.tag, 0.0)
-        kept.append(replace(one, judged=replace(one.judged, place=place, claps=claps, known_late_s=said)))
+        rivalry = by_clocks.get(str(n), one.judged.rivalry)
+        judged = replace(one.judged, place=place, claps=claps, known_late_s=said, rivalry=rivalry)
+        kept.append(replace(one, judged=judged))
     return kept, found
 
 

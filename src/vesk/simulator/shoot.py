@@ -5,7 +5,6 @@ from __future__ import annotations
 import json
 from collections.abc import Callable
 from concurrent.futures import ProcessPoolExecutor
-from functools import partial
 from multiprocessing import get_context
 from pathlib import Path
 from typing import Any
@@ -21,7 +20,16 @@ from vesk.simulator.world import Event, events
 SCENARIOS = Path(__file__).parent / "scenarios"
 
 
-def _make(scenario: Scenario, sounding: list[Event], records: Callable[..., NDArray[np.float32]], take: Take) -> str:
+_Made = tuple[Scenario, list[Event], Callable[..., NDArray[np.float32]]]
+_MADE_OF: list[_Made] = []  # of this process: handed to it once, since all that sounds on a day is a lot
+
+
+def _begin(made_of: _Made) -> None:
+    _MADE_OF[:] = [made_of]
+
+
+def _make(take: Take) -> str:
+    (scenario, sounding, records) = _MADE_OF[0]
     write_recording(take, scenario, sounding, records)
     return take.path.name
 
@@ -55,13 +63,16 @@ def shoot(
     sounding = all_events(scenario)
     # The longest first, so that no core idles at the end.
     order = sorted(planned, key=lambda take: -take.length_s * (3 if take.device.kind == CAMERA else 1))
-    work = partial(_make, scenario, sounding, records)
+    made_of = scenario, sounding, records
     if processes == 1:
-        for name in map(work, order):
-            tell(name)
+        for take in order:
+            write_recording(take, *made_of)
+            tell(take.path.name)
     else:
-        with ProcessPoolExecutor(processes, mp_context=get_context("spawn")) as pool:
-            for name in pool.map(work, order):
+        with ProcessPoolExecutor(
+            processes, mp_context=get_context("spawn"), initializer=_begin, initargs=(made_of,)
+        ) as pool:
+            for name in pool.map(_make, order):
                 tell(name)
     for broken in scenario.broken:
         target = out / broken["path"]

@@ -165,6 +165,8 @@ class Solution:
         Which device made each recording, by key: the tag it was filed under, or one of several that share it.
     sources : dict of str to str
         The tag that each device was filed under.
+    apart : frozenset of (str, str)
+        Pictures and sounds without common sound that their clocks, as takes before and after tell them, lay apart.
     """
 
     clocks: Mapping[str, DeviceClock]
@@ -175,6 +177,7 @@ class Solution:
     questions: tuple[Question, ...]
     devices: Mapping[str, str]
     sources: Mapping[str, str]
+    apart: frozenset[tuple[str, str]] = frozenset()
 
     @property
     def open_loops(self) -> tuple[Loop, ...]:

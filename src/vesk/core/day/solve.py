@@ -27,6 +27,8 @@ from vesk.core.timecode import unwrapped
 _UNLIKELY = 0.2  # a camera that hears as is usual: less likely than this, and the evidence disagrees
 _APART_SD = 4.0
 _LEAST_SHARED_S = 0.5
+_LEAST_APART_S = 1.0  # by which clocks lay two apart, for the labels that lay them together to be wrong
+_LEAST_AROUND = 3  # takes that say so, before and after
 _CONFIRMED_FRAMES = 0.5  # within which a clock confirms what sound left open
 _FAR_S = 0.1  # thirty-four metres
 _HALF = 0.5
@@ -98,6 +100,7 @@ class _Solver:
         self.odd_claps: dict[str, tuple[float, int, int]] = {}
         self.ties = {(one.picture, one.sound): one for one in ties_of(day, self.late)}
         self.tied: dict[tuple[str, str], int] = {}
+        self.apart: set[tuple[str, str]] = set()
         self.rates: dict[tuple[str, str], list[Match]] = {}
         for one in self.sure:
             self.rates.setdefault((self._tag(one.picture), self._tag(one.sound)), []).append(one)
@@ -120,7 +123,7 @@ class _Solver:
         sources = {one.device: self.filed[one.key] for one in self.day.recordings}
         return Solution(
             self.clocks, self.lateness, places, loops, tuple(of_pairs.values()), tuple(self._questions(places)),
-            devices, sources,
+            devices, sources, frozenset(self.apart),
         )  # fmt: skip
 
     def _tag(self, key: str) -> str:
@@ -382,11 +385,24 @@ class _Solver:
                 offset = base + ahead - late
                 shared = min(picture.duration_s, offset + sound.duration_s) - max(0.0, offset)
                 if shared < _LEAST_SHARED_S:
+                    if shared < -max(_LEAST_APART_S, _APART_SD * found[1]) and self._is_known(picture.key, sound.key):
+                        self.apart.add((picture.key, sound.key))
                     continue
                 error = self._error(picture, sound.key, label) if own is None else own[1]
                 by = Witness.TIMECODE if own is None else Witness.SYNC_POINT
                 made.append(Place(picture.key, sound.key, max(0.0, offset), offset, error, 0.0, by, late))
         return made
+
+    def _is_known(self, *keys: str) -> bool:
+        """Say whether takes before and after tell the clocks of recordings: beyond the last, one may have been set."""
+        for key in keys:
+            clock, label = self.clocks[self._tag(key)], self.labels[key]
+            own = clock.stretch_at(label)
+            if own is None:
+                continue  # the reference, which is never astray from itself
+            if len(own.members) < _LEAST_AROUND or not own.since_s <= label <= own.until_s:
+                return False
+        return True
 
     def _by_own_clap(self, picture: Recorded) -> tuple[float, float] | None:
         """Return by how much a mute picture's own clap corrects its device's clock, and the standard error."""
@@ -434,13 +450,18 @@ class _Solver:
         asked += ask_of_clocks(
             [
                 Off(
-                    tag, recorder, tuple(pairs), median(self._off_s(pair, places[pair]) for pair in pairs),
+                    tag, recorder, tuple(pairs), tuple(self._course(pair, places[pair]) for pair in pairs),
                     self.recordings[pairs[0][0]].frame_s,
                 )
                 for (tag, recorder, *_), pairs in off.items()
             ]
         )  # fmt: skip
         return sorted(asked, key=lambda one: (one.device, one.asked, one.pairings))
+
+    def _course(self, pair: tuple[str, str], place: Place) -> tuple[float, float]:
+        """Return a pairing's label time on its camera, and how far off it is there, seconds."""
+        timed = self.timed.get(pair)
+        return (0.0 if timed is None else timed.label_s), self._off_s(pair, place)
 
     def _off_s(self, pair: tuple[str, str], place: Place) -> float:
         """Return where labels lay a pairing's head minus where it belongs, seconds."""

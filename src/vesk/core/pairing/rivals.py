@@ -76,11 +76,15 @@ class Displaced(StrEnum):
 
     OTHER_DAY = "its two files are of different days"
     ASTRAY = "sound refused it and labels alone lay it here"
+    CLOCKS = "sound refused it, and the clocks of its devices lay the two apart"
 
 
 @dataclass(frozen=True, slots=True)
 class Rivalry:
-    """What speaks against a pairing: the other's key, whether that is clearly the better, and what settles it."""
+    """What speaks against a pairing: the other's key, whether that is clearly the better, and what settles it.
+
+    Where clocks alone speak against it, there is no other.
+    """
 
     other: str
     better: bool
@@ -165,6 +169,30 @@ def displaced(
         if astray and one.key not in found:
             found[one.key] = Rivalry(astray[0].key, better=True, settled=Displaced.ASTRAY)
     return found
+
+
+def parted(
+    refused: Sequence[Claim], apart: Collection[tuple[str, str]], rivals: Mapping[str, Rivalry]
+) -> dict[str, Rivalry]:
+    """Find the pairings by label alone, heard to share nothing, that the solved clocks of a day lay apart.
+
+    A recorder ten minutes off lays beside every picture what was said ten minutes earlier; where nobody recorded the
+    picture, no other file belongs there, but the clock that its other takes tell says as well that this one does not.
+
+    Parameters
+    ----------
+    refused : sequence of Claim
+        As of `displaced`.
+    apart : collection of (str, str)
+        Pictures and sounds that the day's solution lays apart.
+    rivals : mapping of str to Rivalry
+        What speaks against pairings otherwise.
+    """
+    return {
+        one.key: Rivalry("", better=True, settled=Displaced.CLOCKS)
+        for one in refused
+        if (one.picture, one.sound) in apart and one.key not in rivals
+    }
 
 
 def _excludes(sure: Claim, by_label: Claim) -> bool:

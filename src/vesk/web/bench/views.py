@@ -53,7 +53,7 @@ def _show(pairing_id: int, *, status: int = 200, problem: str = "", said: str = 
         if len(facts.track_names) == facts.channels
         else tuple(f"channel {n + 1}" for n in range(facts.channels))
     )
-    scene, take = told_slate([now.sound, now.picture])
+    scene, take = told_slate(now.telling)
     return render(
         "bench/page.html",
         "bench/_bench.html",
@@ -177,7 +177,7 @@ def _aside(pairing_id: int, version: int) -> str:
 
 def _prefer(pairing_id: int, version: int) -> str:
     others = joining.prefer(session(), settings(), pairing_id, version=version)
-    return f"This is the one; set aside: {', '.join(others)}."
+    return f"This is the one; set aside: {', '.join(others)}." if others else "This is the one."
 
 
 def _unjoin(pairing_id: int, version: int) -> str:

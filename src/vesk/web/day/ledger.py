@@ -88,7 +88,7 @@ class Row:
 
 
 def _slate(recording: Recording, now: PairingStatus | None) -> str:
-    scene, take = told_slate([now.sound, recording] if now else [recording])
+    scene, take = told_slate(now.telling if now else [recording])
     return " / ".join(filter(None, (scene, take))) or "—"
 
 
