@@ -555,3 +555,12 @@ def test_labels_that_lay_a_take_nobody_recorded_beside_another_are_dismissed_by_
     by_label = keys[unrecorded][0], keys[unrecorded - 1][1]
     assert (by_label in solve(left).apart) == apart
     assert solve(replace(left, matches=left.matches[:2])).apart == frozenset()  # too few to know
+
+
+def test_whose_clock_is_meant_is_not_known_of_a_take_that_two_cameras_in_one_folder_may_have_made():
+    off = MadeDevice("B", PICTURE, lambda _at: 420.0)
+    day, keys = made(A, off, S1, takes=9, since=9.0, until=9.0 + 8 * 420 / HOUR, clap=False)
+    evidence, (near, other, _) = day.day(), keys[4]
+    unheard = replace(evidence, matches=tuple(one for one in evidence.matches if one.picture not in {near, other}))
+    assert solve(unheard).apart == {(other, keys[5][2])}
+    assert solve(filed_as_one(unheard, {"A", "B"}, "one")).apart == frozenset()

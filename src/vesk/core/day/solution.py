@@ -166,7 +166,7 @@ class Solution:
     sources : dict of str to str
         The tag that each device was filed under.
     apart : frozenset of (str, str)
-        Pictures and sounds without common sound that their clocks, as takes before and after tell them, lay apart.
+        Pictures and sounds without common sound that labels lay together, and clocks, by takes around them, apart.
     """
 
     clocks: Mapping[str, DeviceClock]

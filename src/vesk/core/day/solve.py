@@ -7,6 +7,7 @@ sound is missing, the clock places; where that is unknown, claps set it.
 
 from __future__ import annotations
 
+from collections import Counter
 from collections.abc import Mapping
 from dataclasses import dataclass, replace
 from statistics import median
@@ -84,6 +85,8 @@ class _Solver:
     def __init__(self, day: Day, filed: Mapping[str, str]) -> None:
         self.day = day
         self.filed = filed
+        made_by = {(filed[one.key], one.device) for one in day.recordings}
+        self.several = {tag for tag, count in Counter(tag for tag, _ in made_by).items() if count > 1}
         self.devices: dict[str, Device] = {one.tag: one for one in day.devices}
         self.recordings: dict[str, Recorded] = {one.key: one for one in day.recordings}
         self.matches = sorted(day.matches, key=lambda one: (one.picture, one.sound))
@@ -383,9 +386,10 @@ class _Solver:
                 own = self._by_own_clap(picture)
                 ahead = found[0] if own is None else found[0] + own[0]
                 offset = base + ahead - late
-                shared = min(picture.duration_s, offset + sound.duration_s) - max(0.0, offset)
+                shared = _shared_s(picture, sound, offset)
                 if shared < _LEAST_SHARED_S:
-                    if shared < -max(_LEAST_APART_S, _APART_SD * found[1]) and self._is_known(picture.key, sound.key):
+                    apart = shared < -max(_LEAST_APART_S, _APART_SD * found[1])
+                    if apart and _shared_s(picture, sound, base) > 0 and self._is_known(picture.key, sound.key):
                         self.apart.add((picture.key, sound.key))
                     continue
                 error = self._error(picture, sound.key, label) if own is None else own[1]
@@ -394,9 +398,14 @@ class _Solver:
         return made
 
     def _is_known(self, *keys: str) -> bool:
-        """Say whether takes before and after tell the clocks of recordings: beyond the last, one may have been set."""
+        """Say whether takes before and after tell the clocks of recordings: beyond the last, one may have been set.
+
+        What several devices share is any of theirs, where its own sound does not tell.
+        """
         for key in keys:
             clock, label = self.clocks[self._tag(key)], self.labels[key]
+            if self.filed[key] in self.several:
+                return False
             own = clock.stretch_at(label)
             if own is None:
                 continue  # the reference, which is never astray from itself
@@ -484,6 +493,11 @@ class _Solver:
             stretch = clock.stretch_at(timed.label_s - away) if clock and timed else None
             since.append(stretch.since_s if stretch else None)
         return self._tag(match.sound), since[0], since[1]
+
+
+def _shared_s(picture: Recorded, sound: Recorded, offset_s: float) -> float:
+    """Return how long two recordings run together where the sound begins there, seconds; negative: between them."""
+    return min(picture.duration_s, offset_s + sound.duration_s) - max(0.0, offset_s)
 
 
 def _agreement(witness: Witness, offset_s: float, sd_s: float, place: Place) -> Agreement:
