@@ -71,3 +71,32 @@ def test_a_take_is_found_among_many_laid_together_whichever_of_the_two_has_the_p
     stranger = write("stranger.wav", speech(13, 300))
     assert find_partners("stranger", stranger, others) == []
     assert pairwise  # what is found nowhere is asked for channel by channel
+
+
+def test_a_recording_that_ran_on_finds_every_take_that_lies_in_it(tmp_path):
+    """Five takes of a recorder in one roll of a camera without a clock; of longer files, others' takes, there are four.
+
+    One of those holds the beginning of another roll: what follows there is not given up for it.
+    """
+    rng = np.random.default_rng(4)
+    voice = speech(75, 500)
+
+    def write(name, sound):
+        soundfile.write(tmp_path / name, (sound + 0.001 * rng.normal(size=sound.size)).astype(np.float32), RATE)
+        return locate(tmp_path / name, tmp_path / "cache")
+
+    roll = write("roll.wav", voice)
+    roll = replace(roll, facts=replace(roll.facts, kind="picture"))
+    begins = (2, 16, 31, 45, 60)
+    takes = {f"{at}.wav": write(f"{at}.wav", voice[RATE * at : RATE * (at + 11)]) for at in begins}
+    found = find_partners("roll", roll, takes)
+    assert {one.sound: round(one.found.line.offset_s, 3) for one in found} == {f"{at}.wav": at for at in begins}
+    others = {f"long {n}.wav": write(f"long {n}.wav", speech(42, 600 + n)) for n in range(4)}
+    others["first.wav"] = write("first.wav", voice[: RATE * 40])
+    late = {name: one for name, one in takes.items() if name in {"45.wav", "60.wav"}}
+    found = find_partners("roll", roll, others | late)
+    assert {one.sound for one in found} == {"first.wav", "45.wav", "60.wav"}
+    # The other way round a recorder ran on, and cameras made the takes.
+    pictures = {name: replace(one, facts=replace(one.facts, kind="picture")) for name, one in takes.items()}
+    found = find_partners("roll", replace(roll, facts=replace(roll.facts, kind="sound")), pictures)
+    assert {one.picture: round(one.found.line.offset_s, 3) for one in found} == {f"{at}.wav": -at for at in begins}

@@ -28,7 +28,9 @@ WORTH_ODD = 12.0
 WORTH_MEASURING_LOG10 = -3.0  # a place this unlikely by chance is measured in full, which decides
 CLEAR_HEIGHT = 12.0  # a place so high needs no other channel to be asked
 LEAST_TOGETHER, _LEAST_SHARE = 4, Fraction(1, 2)  # recordings that are worth laying together; of a take's own length
-MOST_MEASURED, MOST_LOOKED_AT = 3, 6
+MOST_MEASURED, MOST_LOOKED_AT = 3, 6  # places for the same moments
+_SAME_MOMENTS = 0.5
+_LEAST_UNHELD = 0.2  # of a recording: less is what one device ran before and after the other
 _LABELS_S = 1.0  # labels of two recordings are no measure of less
 _PART = ""
 
@@ -82,14 +84,18 @@ def find_partners(
     if not on_progress(0, len(others)):
         return []
     together = _long_ones(one, others)
-    if len(together) >= LEAST_TOGETHER:
-        sure = _sure(_measured(key, one, others, _all_at_once(one, together)))
-        if sure:
-            return sure
     found: list[FoundBySound] = []
+    asked: set[str] = set()
+    if len(together) >= LEAST_TOGETHER:
+        found = _sure(_measured(key, one, others, _all_at_once(one, together)))
+        if _unheld_s(one, found) <= _LEAST_UNHELD * float(one.facts.duration):
+            return found
+        # It ran on beyond what holds a part of it: short ones may hold the rest.
+        asked = set(together) if found else set()
     # The mix and its neighbour hold most takes; where they lead nowhere, a voice that only one lav holds may.
     for channels in (_first, _rest):
-        left = {name: other for name, other in others.items() if not any(name in pair.keys for pair in found)}
+        asked |= {name for pair in found for name in pair.keys}
+        left = {name: other for name, other in others.items() if name not in asked}
         ranked = _one_by_one(one, left, channels, on_progress)
         if ranked is None:
             return []
@@ -97,6 +103,20 @@ def find_partners(
         if _sure(found):
             return _sure(found)
     return found
+
+
+def _unheld_s(one: Located, found: list[FoundBySound]) -> float:
+    """Return how much of a recording none of its partners holds, seconds."""
+    spans = []
+    for pair in found:
+        line = pair.found.line
+        late = 0.0 if one.facts.kind == PICTURE or line is None else line.offset_s
+        spans.append((pair.found.head_s - late, pair.found.tail_s - late))
+    unheld, until = 0.0, 0.0
+    for begins, ends in sorted(spans):
+        unheld += max(0.0, begins - until)
+        until = max(until, ends)
+    return unheld + max(0.0, float(one.facts.duration) - until)
 
 
 def _one_by_one(
@@ -111,7 +131,7 @@ def _one_by_one(
         if best is not None and best.height >= WORTH:
             ranked.append((best.height, name, best))
     ranked.sort(key=lambda item: item[:2], reverse=True)
-    return ranked[:MOST_LOOKED_AT]
+    return ranked
 
 
 def _sure(found: list[FoundBySound]) -> list[FoundBySound]:
@@ -122,19 +142,42 @@ def _sure(found: list[FoundBySound]) -> list[FoundBySound]:
 def _measured(
     key: str, one: Located, others: Mapping[str, Located], ranked: list[tuple[float, str, _Place]]
 ) -> list[FoundBySound]:
-    """Measure the places that are more than chance, the highest first; what is refused is none."""
+    """Measure the places that are more than chance, the highest first; what is refused is none.
+
+    Few are looked at for the same moments. A recording that ran on while another device made many has them all.
+    """
     found: list[FoundBySound] = []
+    looked_at: list[tuple[float, float]] = []
+    measured: list[tuple[float, float]] = []
     tried = max(1, len(others))
     for _, name, place in ranked:
         picture, sound = (one, others[name]) if one.facts.kind == PICTURE else (others[name], one)
-        if len(found) >= MOST_MEASURED or not _stands(picture, sound, place, tried):
+        span = _moments(picture, sound, place, of_picture=picture is one)
+        if _many(looked_at, span, MOST_LOOKED_AT) or _many(measured, span, MOST_MEASURED):
+            continue
+        looked_at.append(span)
+        if not _stands(picture, sound, place, tried):
             continue
         # All channels are asked, once; what comes out ambiguous is a place all the same, for a person to settle.
         result = measuring.measure_by_sound(picture, sound, proposal_s=place.candidate.offset_s)
         if result.decision != REFUSED and result.line is not None:
             keys = (key, name) if one.facts.kind == PICTURE else (name, key)
             found.append(FoundBySound(*keys, result))
+            measured.append(span)
     return found
+
+
+def _moments(picture: Located, sound: Located, place: _Place, *, of_picture: bool) -> tuple[float, float]:
+    """Return which moments two recordings share where they are laid so, on the own time of one of them, seconds."""
+    offset = place.candidate.offset_s
+    begins, ends = max(0.0, offset), min(float(picture.facts.duration), offset + float(sound.facts.duration))
+    return (begins, ends) if of_picture else (begins - offset, ends - offset)
+
+
+def _many(before: Sequence[tuple[float, float]], span: tuple[float, float], most: int) -> bool:
+    """Say whether that many places were asked for about the same moments already."""
+    least = _SAME_MOMENTS * (span[1] - span[0])
+    return sum(min(ends, span[1]) - max(begins, span[0]) > least for begins, ends in before) >= most
 
 
 def _long_ones(one: Located, others: Mapping[str, Located]) -> dict[str, Located]:
