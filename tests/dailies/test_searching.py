@@ -73,6 +73,10 @@ def test_a_take_is_found_among_many_laid_together_whichever_of_the_two_has_the_p
     assert pairwise  # what is found nowhere is asked for channel by channel
 
 
+def pictures_of(recordings):
+    return {name: replace(one, facts=replace(one.facts, kind="picture")) for name, one in recordings.items()}
+
+
 def test_a_recording_that_ran_on_finds_every_take_that_lies_in_it(tmp_path):
     """Five takes of a recorder in one roll of a camera without a clock; of longer files, others' takes, there are four.
 
@@ -96,7 +100,9 @@ def test_a_recording_that_ran_on_finds_every_take_that_lies_in_it(tmp_path):
     late = {name: one for name, one in takes.items() if name in {"45.wav", "60.wav"}}
     found = find_partners("roll", roll, others | late)
     assert {one.sound for one in found} == {"first.wav", "45.wav", "60.wav"}
+    # Every recorder that ran then holds it.
+    five = {f"S{n}.wav": write(f"S{n}.wav", voice[RATE * 3 : RATE * 17] * (0.5 + 0.1 * n)) for n in range(1, 6)}
+    assert {one.sound for one in find_partners("2.wav", pictures_of(takes)["2.wav"], five)} == set(five)
     # The other way round a recorder ran on, and cameras made the takes.
-    pictures = {name: replace(one, facts=replace(one.facts, kind="picture")) for name, one in takes.items()}
-    found = find_partners("roll", replace(roll, facts=replace(roll.facts, kind="sound")), pictures)
+    found = find_partners("roll", replace(roll, facts=replace(roll.facts, kind="sound")), pictures_of(takes))
     assert {one.picture: round(one.found.line.offset_s, 3) for one in found} == {f"{at}.wav": -at for at in begins}

@@ -28,7 +28,7 @@ WORTH_ODD = 12.0
 WORTH_MEASURING_LOG10 = -3.0  # a place this unlikely by chance is measured in full, which decides
 CLEAR_HEIGHT = 12.0  # a place so high needs no other channel to be asked
 LEAST_TOGETHER, _LEAST_SHARE = 4, Fraction(1, 2)  # recordings that are worth laying together; of a take's own length
-MOST_MEASURED, MOST_LOOKED_AT = 3, 6  # places for the same moments
+MOST_OPEN, MOST_LOOKED_AT = 3, 6  # places for the same moments
 _SAME_MOMENTS = 0.5
 _LEAST_UNHELD = 0.2  # of a recording: less is what one device ran before and after the other
 _LABELS_S = 1.0  # labels of two recordings are no measure of less
@@ -148,12 +148,12 @@ def _measured(
     """
     found: list[FoundBySound] = []
     looked_at: list[tuple[float, float]] = []
-    measured: list[tuple[float, float]] = []
+    open_ones: list[tuple[float, float]] = []
     tried = max(1, len(others))
     for _, name, place in ranked:
         picture, sound = (one, others[name]) if one.facts.kind == PICTURE else (others[name], one)
         span = _moments(picture, sound, place, of_picture=picture is one)
-        if _many(looked_at, span, MOST_LOOKED_AT) or _many(measured, span, MOST_MEASURED):
+        if _many(looked_at, span, MOST_LOOKED_AT) or _many(open_ones, span, MOST_OPEN):
             continue
         looked_at.append(span)
         if not _stands(picture, sound, place, tried):
@@ -163,7 +163,8 @@ def _measured(
         if result.decision != REFUSED and result.line is not None:
             keys = (key, name) if one.facts.kind == PICTURE else (name, key)
             found.append(FoundBySound(*keys, result))
-            measured.append(span)
+            if result.decision != MATCHED:  # many recorders hold one moment, few questions are asked of it
+                open_ones.append(span)
     return found
 
 
