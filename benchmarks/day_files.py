@@ -121,6 +121,10 @@ DAYS = (
         "the recorder so", (camera("A"), camera("B"), recorder(header_off_s=600.0)), alone=("A",),
     ),
     HardDay(
+        "a second recorder an hour off",
+        (camera("A"), camera("B"), recorder(), recorder("S2", folder="S2", distance_m=0.9, header_off_s=3600.0)),
+    ),
+    HardDay(
         "two recorders under one name",
         (camera("A"), recorder(folder="S"), recorder("S2", folder="S", distance_m=4.0)), names=_second,
     ),

@@ -250,3 +250,29 @@ def test_a_take_nobody_recorded_is_not_laid_beside_what_the_recorders_clock_says
     joining.prefer(db, settings, missed.pairing.id, version=missed.pairing.version)
     (missed,) = [one for one in gathering.of_day(db, day) if one.picture.name == "clip0005.mov"]
     assert missed.state == "measured"
+
+
+def test_a_second_recorder_that_is_an_hour_off_is_no_day_of_wild_tracks(db, settings, tmp_path, cache):
+    """Every picture has a partner already, by labels that are right: nothing lacks a sound."""
+    second = FLAT.split("[[device]]")[3].replace('"S1"', '"S2"').replace('"."', '"S2"').replace('"S"', '"T"')
+    shots = [SHOT.format(n=n, minute=7 * n, one=2 * n + 1, other=2 * n + 2) for n in range(5)]
+    shots = ["\n".join(line for line in shot.splitlines() if 'source = "B"' not in line) for shot in shots]
+    shots = [shot.rstrip("],\n") + ',\n  { source = "S2", from = -0.9, to = 12.6 },\n]\n' for shot in shots]
+    made = make_shoot(f"{FLAT}[[device]]{second}header_off_s = 3600.0\n" + "".join(shots), tmp_path)
+    day = named_day(db, settings, made.folder, number=12)
+    intake.take_in(db, settings, day)
+    for pairing_id in pairing.pair_day(db, day):
+        measuring.measure_pairing(db, settings, pairing_id)
+    assert pairing.to_search(db, day) == []
+    lost = pairing.to_search_again(db, day)
+    assert len(lost) == 3  # some of them: where they are, its clock tells the others
+    for row in lost:
+        assert len(pairing.pair_by_sound(db, settings, row.id, lambda _done, _total: True)) == 1
+    for pairing_id in pairing.pair_by_solution(db, day):
+        measuring.measure_pairing(db, settings, pairing_id)
+    assert pairing.to_search_again(db, day) == []
+    own = [one for one in gathering.of_day(db, day) if one.sound_source.tag == "S2"]
+    assert [(one.settled, one.placed_by, round(one.errors.middle_s)) for one in own] == [(True, "sound", 3600)] * 5
+    walked = walk_folder(made.folder, cache)
+    assert len([one for one in walked.pairings if one.judged.placed_by == "sound"]) == 10
+    assert [len(one.pairings) for one in walked.solution.questions] == [5]

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Iterable, Sequence
 from fractions import Fraction
+from statistics import median
 
 from sqlmodel import Session
 
@@ -15,11 +16,12 @@ from vesk.actions.overview import Overview
 from vesk.actions.pairing_status import PairingStatus
 from vesk.core.day.recording import Known
 from vesk.core.intake.off_speed import OffSpeed
-from vesk.core.kinds import MATCHED, PICTURE, Witness
+from vesk.core.kinds import MATCHED, PICTURE, SOUND, Witness
+from vesk.core.pairing.adrift import Sounding, find_adrift
 from vesk.core.pairing.astray import Outcome, find_astray
 from vesk.core.pairing.by_timecode import pair_by_timecode
 from vesk.core.progress import OnProgress
-from vesk.core.timecode import FrameRate, wrap_day
+from vesk.core.timecode import FrameRate, unwrapped, wrap_day
 from vesk.core.timemap import exact_seconds
 from vesk.core.told import Told
 from vesk.dailies.searching import find_partners
@@ -143,7 +145,7 @@ def to_search(session: Session, day: Day) -> list[Recording]:
     """Return the recordings with sound whose partner sound has to tell, before anything was measured.
 
     Those without a clock, and the pictures that theirs leads to no partner: it may be set wrong. A sound without a
-    picture is left to the pictures that lack one.
+    picture is left to the pictures that lack one, and to what is asked once others were measured.
     """
     paired = {n for p in pairings.of_day(session, day.id) for n in (p.picture_id, p.sound_id)}
     rows = recordings.ready_of_day(session, day.id)
@@ -155,10 +157,31 @@ def to_search(session: Session, day: Day) -> list[Recording]:
 
 
 def to_search_again(session: Session, day: Day) -> list[Recording]:
-    """Return the pictures whose partner sound has to tell after all: it refused all that labels gave them."""
-    astray = find_astray(_outcomes(Overview(session, day).statuses))
+    """Return the recordings whose partner sound has to tell after all, now that others were measured.
+
+    Pictures of which it refused all that labels gave them; sounds without a picture whose clock no take tells.
+    """
+    statuses = Overview(session, day).statuses
     rows = recordings.ready_of_day(session, day.id)
-    return [row for row in rows if str(row.id) in astray and _is_searchable(row, rows)]
+    asked = {*find_astray(_outcomes(statuses)), *find_adrift(_soundings(day, rows, statuses))}
+    return [row for row in rows if str(row.id) in asked and _is_searchable(row, rows)]
+
+
+def _soundings(day: Day, rows: Sequence[Recording], statuses: Sequence[PairingStatus]) -> list[Sounding]:
+    """Return a day's sounds that have a label, and how far off that is by what they were matched with."""
+    off: dict[int, list[float]] = {}
+    for one in statuses:
+        line = None if one.found is None or one.found.decision != MATCHED else one.found.line
+        off.setdefault(one.sound.id, []).extend([] if line is None else [float(one.pairing.offset) - line.offset_s])
+    line_of = unwrapped((row.start for row in rows if row.start is not None), days.rate_of(day).day)
+    return [
+        Sounding(
+            str(row.id), str(row.source_id), float(line_of(row.start)), float(row.duration),
+            median(off[row.id]) if off.get(row.id) else None, row.id not in off,
+        )
+        for row in rows
+        if row.start is not None and row.kind == SOUND and not row.aside and row.facts and row.facts.channels
+    ]  # fmt: skip
 
 
 def _is_searchable(row: Recording, rows: Sequence[Recording]) -> bool:
@@ -190,6 +213,7 @@ def pair_by_sound(session: Session, settings: Settings, recording_id: int, on_pr
     day = days.get_day(session, row.day_id)
     apart = [one for one in recordings.ready_of_day(session, row.day_id) if one.kind != row.kind and not one.aside]
     of = _astray_among(session, day, row)
+    has_label = row.kind == SOUND and row.start is not None
     others = {
         str(other.id): located(session, settings, day, other)
         for other in apart
@@ -210,8 +234,8 @@ def pair_by_sound(session: Session, settings: Settings, recording_id: int, on_pr
         pair = (int(found.picture), int(found.sound))
         if found.found.line is None or pair in known or not standing_now.issuperset(pair):
             continue
-        if of is not None and found.found.decision != MATCHED:
-            continue  # a picture that has partners is asked about no others that may be
+        if (of is not None or has_label) and found.found.decision != MATCHED:
+            continue  # what has partners, or a label, is asked about none that only may be
         pairing = pairings.propose(session, day_id=row.day_id, picture_id=pair[0], sound_id=pair[1], offset=Fraction(0))
         pairing.state, pairing.measurement = pairings.MEASURED, found.found
         pairing.measured_of = f"{contents[found.picture]}:{contents[found.sound]}"

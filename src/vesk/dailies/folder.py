@@ -9,6 +9,7 @@ from dataclasses import dataclass, replace
 from fractions import Fraction
 from functools import partial
 from pathlib import Path
+from statistics import median
 
 from vesk.core.day.across import across_wanted
 from vesk.core.day.day import Match
@@ -20,11 +21,12 @@ from vesk.core.heard import Heard
 from vesk.core.intake.naming import DEFAULT_PATTERNS
 from vesk.core.intake.oddities import Lost
 from vesk.core.intake.reports import Report
-from vesk.core.kinds import MATCHED, PICTURE, RUN, SET, Witness
+from vesk.core.kinds import MATCHED, PICTURE, RUN, SET, SOUND, Witness
+from vesk.core.pairing.adrift import Sounding, find_adrift
 from vesk.core.pairing.astray import Outcome, find_astray
 from vesk.core.pairing.by_timecode import Proposal, Unpaired, pair_by_timecode
 from vesk.core.sound.measurement import Line
-from vesk.core.timecode import FrameRate, wrap_day
+from vesk.core.timecode import FrameRate, unwrapped, wrap_day
 from vesk.core.timemap import exact_seconds
 from vesk.dailies.judging import Measured, judge, matches_of, measure_pair, with_rivals, with_solution
 from vesk.dailies.located import Located, locate, merge
@@ -117,6 +119,7 @@ def walk_folder(
         searched: dict[str, int] = {}
         by_sound = list(_by_sound(found, known, {one.picture for one in proposals}, rate, tell, searched))
         by_sound += list(_astray(found, known, measured, rate, tell))
+        by_sound += list(_adrift(found, known, measured + by_sound, rate, tell, searched))
         measured = with_rivals(found, known.recordings, measured + by_sound)
         claps = _claps(found, known, tell)
         measured, solution = with_solution(known.recordings, claps, measured, rate, late or {})
@@ -268,6 +271,38 @@ def _astray(
             line = pair.found.line
             if (pair.picture, pair.sound) not in present and line is not None and pair.found.decision == MATCHED:
                 yield _judged(known, pair, line, rate)
+
+
+def _adrift(
+    found: Mapping[str, Located],
+    known: DayKnown,
+    measured: Sequence[Measured],
+    rate: FrameRate,
+    tell: Tell,
+    searched: dict[str, int],
+) -> Iterator[Measured]:
+    """Find partners of sounds that labels lead to no picture, where no take of their device tells its clock."""
+    off: dict[str, list[float]] = {}
+    for one in measured:
+        line = one.found.line
+        matched = one.found.decision == MATCHED and line is not None
+        off.setdefault(one.sound, []).extend([float(one.judged.offset) - line.offset_s] if matched and line else [])
+    line_of = unwrapped((one.start for one in known.recordings.values() if one.start is not None), rate.day)
+    sounds = [
+        Sounding(
+            name, one.item.source, float(line_of(one.start)), float(one.item.facts.duration),
+            median(off[name]) if off.get(name) else None, name not in off,
+        )
+        for name, one in known.recordings.items()
+        if one.start is not None and one.item.facts.kind == SOUND and not one.aside and one.item.facts.channels
+    ]  # fmt: skip
+    for name in find_adrift(sounds):
+        tell(f"searching for the sound of {name}")
+        others = _others(found, known, known.recordings[name])
+        searched[name] = len(others)
+        for pair in find_partners(name, found[name], others):
+            if pair.found.line is not None and pair.found.decision == MATCHED:
+                yield _judged(known, pair, pair.found.line, rate)
 
 
 def _others(
