@@ -16,13 +16,14 @@ def sounds(told, source="S1"):
 @pytest.mark.parametrize(
     ("told", "asked"),
     [
-        ("mwmwwm", ""),  # wild tracks between takes
+        ("mmmwmmwwmmmm", ""),  # wild tracks between takes
         ("mrwrm", ""),
         ("wwwwww", "543"),  # a recorder that nothing tells of: the longest few
         ("mmwww", "432"),  # since its last take somebody may have set it
         ("wmm", "0"),
         ("mwwh", "21"),  # set anew on the way
-        ("hwwh", ""),  # off, and known to be
+        ("hhhwhwhh", ""),  # off, and known to be
+        ("mwmwmwmm", "531"),  # two recorders filed as one, the second of them off
     ],
 )
 def test_what_takes_around_it_tell_is_a_wild_track_and_what_none_tells_is_searched_for(told, asked):

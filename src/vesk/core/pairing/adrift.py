@@ -9,6 +9,7 @@ from collections.abc import Iterable
 from dataclasses import dataclass
 
 _SAME_CLOCK_S = 1.0  # by how much a clock that nobody set may have changed from one take to another
+_MANY = 1 / 3  # of a device's sounds: so many without a picture are another's than those that have one
 _ASKED = 3  # of sounds in a row that lead nowhere: where one is found, its clock tells the others
 
 
@@ -42,7 +43,8 @@ def find_adrift(sounds: Iterable[Sounding]) -> list[str]:
     """Find the sounds that are to be searched for though they have a label: no take around them tells their clock.
 
     Between two takes that show the same clock, what has no picture is a wild track. Before the first, after the last,
-    and where the clock is another than before, it may have been wrong: the longest few in a row are asked.
+    and where the clock is another than before, it may have been wrong: the longest few in a row are asked; and the
+    longest of all where many have no picture, since two recorders may be filed as one.
 
     Parameters
     ----------
@@ -69,7 +71,10 @@ def find_adrift(sounds: Iterable[Sounding]) -> list[str]:
                     found += _longest(row)
                 row, before = [], one.off_s
         found += _longest(row)
-    return found
+        alone = [one for one in own if one.alone]
+        if len(alone) >= _MANY * len(own):
+            found += _longest(alone)
+    return list(dict.fromkeys(found))
 
 
 def _longest(row: list[Sounding]) -> list[str]:
