@@ -10,7 +10,7 @@ import time
 import psycopg
 import pytest
 from sqlalchemy.exc import OperationalError
-from tests.conftest import PROJECT
+from tests.conftest import PROJECT, have_done
 from tests.paper_day import paper_day, picture, recording, sound, source
 
 from vesk.actions import correct, pairing
@@ -49,7 +49,7 @@ def served(app):
             channel.handle_close()
         server.close()
 
-    server.trigger.pull_trigger(end)
+    have_done(server, end)
     thread.join(10)
     server.task_dispatcher.shutdown()
     assert not thread.is_alive()

@@ -14,6 +14,7 @@ from dataclasses import replace
 from datetime import timedelta
 
 import pytest
+from tests.conftest import have_done
 from tests.paper_day import paper_day, picture, sound
 
 from vesk.actions import accounts, pairing
@@ -204,7 +205,7 @@ def test_tls_is_spoken_and_tells_where_who_asks_came_from(outside, day, certific
         assert seen[0] == ("127.0.0.1", "https")
     finally:
         relay.stop()
-        server.trigger.pull_trigger(server.close)
+        have_done(server, server.close)
         thread.join(10)
         server.task_dispatcher.shutdown()
     with pytest.raises(RefusedError, match="cannot be used"):
@@ -237,7 +238,7 @@ def test_what_takes_long_to_come_is_not_cut_off_because_who_asked_is_silent(cert
         assert said.endswith(b"0123456789" * 4)
     finally:
         relay.stop()
-        server.trigger.pull_trigger(server.close)
+        have_done(server, server.close)
         thread.join(10)
         server.task_dispatcher.shutdown()
 
@@ -281,7 +282,7 @@ def test_a_proxy_that_is_named_is_believed_and_nobody_else(outside, day):
                     said += block
             told.append(int(said.split()[1]))
         finally:
-            one.trigger.pull_trigger(one.close)
+            have_done(one, one.close)
             thread.join(10)
             one.task_dispatcher.shutdown()
     assert told == [200, 403]

@@ -98,7 +98,7 @@ def _alike(offs: Sequence[Off]) -> list[tuple[str, list[Off]]]:
     for (device, _), own in groups.items():
         left = own
         while left:
-            here = [one for one in left if _is_alike(left[0], one, device)]
+            here = [left[0], *(one for one in left[1:] if _is_alike(left[0], one, device))]
             left = [one for one in left if one not in here]
             if len({one.camera for one in here}) > 1 or (len(here) > 1 and here[0].camera == device):
                 found.append((device, sorted(here, key=lambda one: one.pairings)))
