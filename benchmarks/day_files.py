@@ -63,6 +63,11 @@ class HardDay:
         Devices that roll once more when nobody else does.
     left : tuple of str
         Devices whose card still holds the day before, at the same times of day.
+    song : bool
+        Whether one song is played in all takes; what is said then is their slates.
+    takes : int
+    unrecorded : tuple of int
+        Takes in which no sound recorder rolled.
     """
 
     name: str
@@ -74,6 +79,9 @@ class HardDay:
     names: Callable[[str, int, str], str] | None = None
     alone: tuple[str, ...] = ()
     left: tuple[str, ...] = ()
+    song: bool = False
+    takes: int = TAKES
+    unrecorded: tuple[int, ...] = ()
 
 
 def _nameless(tag: str, take: int, _slate: str) -> str:
@@ -189,6 +197,18 @@ DAYS = (
         "the same, and a camera without sound", (camera("A"), camera("M", channels=()), recorder()),
         left=("S1",),
     ),
+    HardDay(
+        "one song in every take, a camera without a clock", (camera("A"), camera("B", **NONE), recorder()),
+        song=True, takes=9,
+    ),
+    HardDay(
+        "the same, two takes nobody recorded", (camera("A"), camera("B", **NONE), recorder()),
+        song=True, takes=9, unrecorded=(4, 7),
+    ),
+    HardDay(
+        "the cameras' timecode is the song's, anew in every take",
+        (camera("A", header="song"), camera("B", header="song"), recorder()), song=True, takes=7,
+    ),
     HardDay("48 048 Hz labelled 48 000", (camera("A"), recorder(ppm=1000.0))),
 )  # fmt: skip
 
@@ -196,18 +216,20 @@ DAYS = (
 def scenario_of(day: HardDay, seed: int, *, slate: str = "24A", first: int = 1, date: str = "2027-03-21") -> Scenario:
     """Return a hard day as the simulator makes it; its takes are counted from `first` on."""
     shots = []
-    for take in range(first, first + TAKES):
+    for take in range(first, first + day.takes):
         rolling = []
         for place, device in enumerate(day.devices):
             begin = (0.0 if device.kind == "recorder" else 3.0) + 0.37 * place
             name = day.names(device.tag, take, slate) if day.names else ""
             stop = LENGTH_S - 0.29 * place - 0.53 * (7 * take % 5)  # people stop when they do
+            begin -= 1.9 * (3 * take % 7) / 7 if day.song else 0.0
+            if device.kind == "recorder" and take - first + 1 in day.unrecorded:
+                continue
             slow = day.capture_fps.get(device.tag, 0)
             rolling.append(Rolling(device.tag, begin, stop, name, capture_fps=slow))
-        shots.append(_shot(take, slate, f"09:{10 * (take - first + 1):02}:00", day, tuple(rolling)))
-    for number, tag in enumerate(day.alone, start=TAKES + 1):
-        rolled = (Rolling(tag, 3.0, LENGTH_S),)
-        shots.append(_shot(number, "24A", f"09:{10 * number:02}:00", day, rolled))
+        shots.append(_shot(take, slate, take - first + 1, day, tuple(rolling)))
+    for number, tag in enumerate(day.alone, start=day.takes + 1):
+        shots.append(_shot(number, "24A", number, day, (Rolling(tag, 3.0, LENGTH_S),)))
     rate = FrameRate.parse(day.rate)
     return Scenario("The Lantern Ferry", 9, date, rate, seed, tuple(day.devices), tuple(shots))
 
@@ -221,10 +243,13 @@ def _leave(day: HardDay, media: Path, elsewhere: Path) -> None:
             shutil.copy(path, media / device.folder / path.name.replace(f"{device.roll}_0", f"{device.roll}_1"))
 
 
-def _shot(take: int, slate: str, start: str, day: HardDay, rolling: tuple[Rolling, ...]) -> Shot:
+def _shot(take: int, slate: str, place: int, day: HardDay, rolling: tuple[Rolling, ...]) -> Shot:
+    start = f"{9 + place // 6:02}:{10 * (place % 6):02}:00"
     return Shot(
-        slate, take, start, LENGTH_S, 5.2 if day.claps else None, ((8.0, 12.5), (14.0, 21.0)), (),
+        slate, take, start, LENGTH_S, 5.2 if day.claps else None,
+        ((1.5, 4.2),) if day.song else ((8.0, 12.5), (14.0, 21.0)), (),
         7 if day.lines else take, rolling, delivery=take if day.lines else 0,
+        songs=(7.0 + 1.5 * (5 * take % 8) / 8,) if day.song else (),
     )  # fmt: skip
 
 

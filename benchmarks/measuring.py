@@ -14,7 +14,9 @@ import conversations
 import echoes
 import material
 import moving
+import noises
 import numpy as np
+import songs
 import traps
 from numpy.typing import NDArray
 from scipy import fft
@@ -273,6 +275,8 @@ def main(scale: float) -> int:
     moving.main(scale)
     echoes.main(scale)
     traps.main(scale)
+    songs.main(scale)
+    noises.main(scale)
     claps(scale)
     speed()
     return 0

@@ -1,3 +1,3 @@
 """Vesk: conform dailies."""
 
-VERSION = "0.30.0"
+VERSION = "0.32.0"

@@ -362,13 +362,15 @@ def test_what_another_device_recorded_tells_the_gap_between_two_files(rolled_on,
 
     first, second, third = (at(f"E/clip010{n}.mov") for n in (1, 2, 3))
     whole = merge([at(f"M/50_01_{n}.wav") for n in (1, 2, 3)], "set", tmp_path / "cache")
-    unclocked = {"whole": SimpleNamespace(start=None)}
+    unclocked = {"whole": SimpleNamespace(start=None, source="S1")}
     assert abs(gap_between(first, second, {"whole": whole}, unclocked)) < 0.002  # another microphone is the nearer
     assert abs(gap_between(second, third, {"whole": whole}, unclocked)) < 10e-6
     assert gap_between(first, third, {"whole": whole}, unclocked) == pytest.approx(10.0, abs=0.003)
     # The other way round: a recorder's files on a camera's scratch.
     one, after = at("Z/REC0007.wav"), at("Z/REC0008.wav")
     picture = {"a": at("A009/A009_001.mov")}
-    assert abs(gap_between(one, after, picture, {"a": SimpleNamespace(start=None)})) < 10e-6
+    assert abs(gap_between(one, after, picture, {"a": SimpleNamespace(start=None, source="S1")})) < 10e-6
     noise = {"b": at("Z/REC0009.wav")}
-    assert gap_between(first, second, noise, {"b": SimpleNamespace(start=None)}) is None  # it holds neither end
+    assert (
+        gap_between(first, second, noise, {"b": SimpleNamespace(start=None, source="S1")}) is None
+    )  # it holds neither end

@@ -7,12 +7,15 @@ import pytest
 from tests.conftest import make_shoot, measured_takes, named_day
 
 from vesk.actions import correct, gathering, intake, joining, measuring, pairing, turnover
+from vesk.actions.overview import Overview
 from vesk.core.errors import RefusedError
+from vesk.core.kinds import AMBIGUOUS
 from vesk.core.pairing.rivals import Displaced
 from vesk.core.sound.measurement import refused
 from vesk.dailies.folder import walk_folder
 from vesk.store import recordings
 from vesk.store.tables import Pairing
+from vesk.web.day import ledger
 
 
 @pytest.fixture
@@ -216,7 +219,7 @@ def test_labels_that_lead_a_whole_card_to_other_takes_are_found_out_by_sound(
     assert pairing.to_search_again(db, day) == []
     # What has a partner already, as one that another's search found meanwhile, is searched for among all.
     among = []
-    monkeypatch.setattr(pairing, "find_partners", lambda _key, _one, others, _told: among.append(len(others)) or [])
+    monkeypatch.setattr(pairing, "find_partners", lambda _key, _one, others, *_told: among.append(len(others)) or [])
     near = next(one for one in gathering.of_day(db, day) if one.picture_source.tag == "A")
     for row in (near.sound, near.picture):
         pairing.pair_by_sound(db, settings, row.id, lambda _done, _total: True)
@@ -240,12 +243,32 @@ def test_a_take_nobody_recorded_is_not_laid_beside_what_the_recorders_clock_says
     assert (missed.state, missed.needs_person) == ("set aside", False)
     assert missed.aside == "sound refused it, and the clocks of its devices lay the two apart"
     assert len([one for one in gathering.of_day(db, day) if one.settled]) == 4
+    view = Overview(db, day)
+    assert ledger.headline(ledger.rows(view)) == "5 camera takes: 0 hold, 4 need you, 1 has no sound; 3 set aside"
+    assert [row.recording.name for row in ledger.rows(view) if row.shown_by("unpaired")] == ["clip0005.mov"]
     named = {one.picture.name: one.scene_take for one in turnover.items(db, day)}
     assert (named["clip0003.mov"], named["clip0005.mov"]) == (("61", "1"), ("", ""))  # never by another take's sound
     walked = {
         one.picture: one.judged.rivalry for one in walk_folder(made.folder, cache).pairings if not one.judged.line
     }
     assert walked["clip0005.mov"].settled == Displaced.CLOCKS
+    # Had sound left it open, as where a song is played, clocks say the same; not of what somebody worked on.
+    other = next(one for one in gathering.of_day(db, day) if one.settled)
+    row, refused_it = db.get(Pairing, missed.pairing.id), missed.found
+    there = replace(other.found.line, at_middle_s=float(row.offset))
+    row.measurement = replace(other.found, decision=AMBIGUOUS, line=there)
+    db.commit()
+    asides = []
+    for _ in range(2):
+        (now,) = [one for one in gathering.of_day(db, day) if one.picture.name == "clip0005.mov"]
+        asides.append((now.aside, now.rivalry and now.rivalry.settled))
+        if now.aside:
+            correct.set_own(db, settings, row.id, version=row.version, slip=Fraction(1, 25))
+            db.commit()
+    assert asides == [(Displaced.OTHER_TIME, Displaced.OTHER_TIME), ("", None)]
+    correct.undo(db, settings, row.id, version=row.version)
+    row.measurement = refused_it
+    db.commit()
     # Who says that it is the one stands above all clocks.
     joining.prefer(db, settings, missed.pairing.id, version=missed.pairing.version)
     (missed,) = [one for one in gathering.of_day(db, day) if one.picture.name == "clip0005.mov"]

@@ -5,11 +5,13 @@ from datetime import timedelta
 import pytest
 from axe_playwright_python.sync_playwright import Axe
 from playwright.sync_api import Page, expect
+from sqlmodel import select
 from tests.paper_day import paper_day, picture, recording, sound
 
 from vesk.actions import pairing, reports
 from vesk.core.kinds import ReportKind, Work, WorkState
 from vesk.store import days, pairings, progress
+from vesk.store.tables import Day
 
 ONLY_FAULTS = {"resultTypes": ["violations"]}  # what passed is not gathered: it is most of the work
 
@@ -20,13 +22,18 @@ def takes():
 
 
 @pytest.fixture
-def day(db, takes):
-    files = {f"A/A001_{n:03}.mov": picture(f"{8 + n // 20:02}:{3 * (n % 20):02}:00:00") for n in range(takes)}
-    files |= {f"S1/{n}_01.wav": sound(f"{8 + n // 20:02}:{3 * (n % 20):02}:01:00") for n in range(takes)}
-    made = paper_day(db, {**files, "S1/odd.wav": sound("")})
-    pairing.pair_day(db, made)
-    db.commit()
-    return made
+def template(made_once, takes):
+    def make(db, _settings):
+        files = {f"A/A001_{n:03}.mov": picture(f"{8 + n // 20:02}:{3 * (n % 20):02}:00:00") for n in range(takes)}
+        files |= {f"S1/{n}_01.wav": sound(f"{8 + n // 20:02}:{3 * (n % 20):02}:01:00") for n in range(takes)}
+        pairing.pair_day(db, paper_day(db, {**files, "S1/odd.wav": sound("")}))
+
+    return made_once(f"pages_{takes}", make)
+
+
+@pytest.fixture
+def day(db):
+    return db.exec(select(Day)).one()
 
 
 def addresses(db, day):
@@ -50,12 +57,16 @@ def test_no_page_has_a_serious_fault_for_who_cannot_see_or_use_a_mouse(page: Pag
     db.commit()
     address = serve()
     found = []
+    by_day = addresses(db, day)[:6]
     for path in addresses(db, day):
         page.goto(address + path)
-        faults = Axe().run(page, options=ONLY_FAULTS).response["violations"]
-        page.locator("#night").click()  # what the night changes is colours
+        # Colours by day are looked at where most kinds of rows are; by night, with all else, everywhere.
+        faults = []
+        if path in by_day:
+            faults = Axe().run(page, options=ONLY_FAULTS | {"runOnly": ["color-contrast"]}).response["violations"]
+        page.locator("#night").click()
         expect(page.locator("html")).to_have_attribute("data-theme", "night")
-        faults += Axe().run(page, options=ONLY_FAULTS | {"runOnly": ["color-contrast"]}).response["violations"]
+        faults += Axe().run(page, options=ONLY_FAULTS).response["violations"]
         page.evaluate("localStorage.removeItem('vesk-theme')")
         for fault in faults:
             if fault["impact"] in {"serious", "critical"}:

@@ -7,7 +7,7 @@ from dataclasses import replace
 from fractions import Fraction
 
 import pytest
-from playwright.sync_api import Browser, Page, expect
+from playwright.sync_api import Page, expect
 from tests.conftest import Counted
 from tests.paper_day import paper_day, picture, sound
 from werkzeug.serving import make_server
@@ -34,7 +34,7 @@ def says(page: Page, name: str) -> None:
     expect(page.locator("#show-who")).to_have_text(name)
 
 
-def test_who_is_where_what_the_other_did_and_what_a_page_is_for(page: Page, browser: Browser, serve, settings, db, day):
+def test_who_is_where_what_the_other_did_and_what_a_page_is_for(page: Page, new_context, serve, settings, db, day):
     address = serve()
     row = pairings.of_day(db, day.id)[2]
     correct.set_own(db, settings, row.id, version=row.version, slip=Fraction(3, 25))
@@ -48,7 +48,7 @@ def test_who_is_where_what_the_other_did_and_what_a_page_is_for(page: Page, brow
     expect(line).to_be_hidden()
     page.reload()
     expect(line).to_be_hidden()
-    apart = browser.new_context()
+    apart = new_context()
     other = apart.new_page()
     other.goto(f"{address}/days/{day.id}/")
     says(other, "Jon")
@@ -104,12 +104,11 @@ def outside(settings, tmp_path):
     server.server_close()
 
 
-def test_from_another_machine_one_signs_in_looks_and_signs_out(browser: Browser, outside, db, day):
+def test_from_another_machine_one_signs_in_looks_and_signs_out(new_context, outside, db, day):
     accounts.make(db, "Jon", "the ferry leaves at six", Role.LOOK)
     db.commit()
     db.close()
-    context = browser.new_context(ignore_https_errors=True, viewport={"width": 1280, "height": 800})
-    page = context.new_page()
+    page = new_context(ignore_https_errors=True).new_page()
     page.goto(f"{outside}/days/{day.id}/journal")
     page.get_by_label("name").fill("jon")
     page.get_by_label("password").fill("not that one")
@@ -125,4 +124,3 @@ def test_from_another_machine_one_signs_in_looks_and_signs_out(browser: Browser,
     expect(page.get_by_role("button", name="Sign in")).to_be_visible()
     page.goto(f"{outside}/days/{day.id}/")
     expect(page.get_by_role("button", name="Sign in")).to_be_visible()
-    context.close()

@@ -7,7 +7,7 @@ import numpy as np
 import pytest
 from PIL import Image, ImageDraw, ImageFont
 from playwright.sync_api import Page, expect
-from tests.browser.conftest import CHROMIUM, FLAGS
+from tests.browser.conftest import CHROMIUM, FLAGS, WAIT_MS
 from tests.conftest import SHORT, make_shoot, named_day, until
 
 from vesk.actions import correct, intake, light_copies, measuring, pairing
@@ -194,7 +194,7 @@ def seen_at_the_clap(page, known, fps):
     return np.median([[read(one, known) - frame + 0.5 for one in bits] for frame, bits in seen], axis=0)
 
 
-@pytest.mark.parametrize(("rate", "cameras"), [("25", 4), ("23.976", 2), ("29.97 DF", 2)])
+@pytest.mark.parametrize(("rate", "cameras"), [("25", 4), ("29.97 DF", 2)])
 def test_what_is_painted_belongs_to_what_is_heard_before_and_after_a_correction(
     page: Page, db, settings: Settings, serve, watched, rate, cameras
 ):
@@ -367,6 +367,7 @@ def test_beyond_the_own_machine_without_tls_it_plays_within_two_frames_and_says_
     )
     try:
         there = own.new_page(viewport={"width": 1280, "height": 800})
+        there.set_default_timeout(WAIT_MS)
         there.add_init_script(COUNTER)
         there.goto(f"http://stage.test:{port}/days/{day.id}/watching/{about.id}")
         assert there.evaluate("[isSecureContext, 'VideoDecoder' in window]") == [False, False]

@@ -18,8 +18,17 @@ HOUR = Fraction(3600)
 FRAME = Fraction(1, 25)
 
 
-def clocks(header=None, ltc=None):
-    return Clocks(header, PAL, ltc, None if ltc is None else PAL, FRAME)
+def clocks(header=None, ltc=None, lasts=0, stem=""):
+    return Clocks(header, PAL, ltc, None if ltc is None else PAL, FRAME, Fraction(lasts), stem=stem)
+
+
+def takes(headers, codes=(None,) * 5, *, names="clip{:04}", step=1):
+    """Return takes of twenty seconds whose names count on, by one."""
+    return [clocks(*own, 20, names.format(step * n)) for n, own in enumerate(zip(headers, codes, strict=False))]
+
+
+SONG = [HOUR + Fraction(n * n, 7) for n in range(5)]  # where takes of a song begin by its own timecode
+TIMES = [(9 + n) * HOUR for n in range(5)]
 
 
 @pytest.mark.parametrize(
@@ -35,6 +44,15 @@ def clocks(header=None, ltc=None):
         ([clocks(9 * HOUR, 10 * HOUR), clocks(11 * HOUR, 12 * HOUR)], LTC, "1 h 0 min behind"),
         ([clocks(9 * HOUR, 9 * HOUR), clocks(10 * HOUR), clocks(11 * HOUR)], HEADER, "no LTC"),
         ([clocks(DAY - 1, Fraction(1))], LTC, "2.0 s behind"),
+        (takes(SONG), NONE, "5 recordings run at once"),
+        (takes([None] * 5, SONG), NONE, "on a sound channel"),
+        (takes(TIMES, SONG), HEADER, "5 run at once by that"),
+        (takes(SONG, TIMES), LTC, "timecode on a sound channel"),
+        # Cameras in one folder: five of one kind that ran once, four that ran five times, all under one counter.
+        (takes(SONG, step=17), HEADER, "no LTC"),
+        (takes([at + n for at in TIMES for n in range(4)], [None] * 20), HEADER, "no LTC"),
+        # The parts of two recordings, which bear the label of their first.
+        (takes([at for at in TIMES[:2] for _ in range(6)], [None] * 12), HEADER, "no LTC"),
     ],
 )
 def test_the_clock_is_chosen_from_all_of_a_source(recordings, clock, says):

@@ -48,6 +48,20 @@ def test_what_differs_is_asked_of_each(given):
     assert set(asked(*given)) == {"A", "B"}
 
 
+def test_whose_clock_it_is_tells_who_agrees_with_whom():
+    """One camera, two recorders: it agrees with the first, so the second is off; alone with one, it may be either."""
+    far = HOUR / FRAME
+    for given in ([off("A", "S2", far)], [off("A", "S2", far), off("A", "S2", -far, n=2)], [off("A", "S2", 3.0)]):
+        assert {one.device for one in ask_of_clocks(given, {("A", "S1")})} == {"S2"}
+        assert {one.device for one in ask_of_clocks(given, {("B", "S1")})} == {"A"}
+        assert {one.device for one in ask_of_clocks([*given, off("A", "S1", 0.6)])} == {
+            "S2",
+            "A",
+        }  # half a frame is none
+        # Another camera agrees with that recorder too: it is this one's.
+        assert {one.device for one in ask_of_clocks(given, {("A", "S1"), ("B", "S2")})} == {"A"}
+
+
 def drifts(camera, ppm, *, phase=0.0, since=9, ahead_s=0.0, rounded=0.3):
     """Off by a drift from a jam on, hour by hour; labels are rounded now and then. `ahead_s`: of the camera's label."""
     course = tuple(

@@ -6,7 +6,7 @@ from fractions import Fraction
 import pytest
 
 from vesk.core.pairing.astray import Outcome, find_astray
-from vesk.core.pairing.rivals import Claim, Displaced, displaced, rivalries, to_compare
+from vesk.core.pairing.rivals import Claim, Displaced, Rivalry, displaced, parted, rivalries, to_compare
 from vesk.core.sound.measurement import refused
 
 
@@ -57,6 +57,16 @@ def test_files_whose_labels_overlap_just_so_were_made_by_two_devices():
     assert rivalries(wrong, {asked.pair}) == {}
 
 
+def test_takes_of_one_playback_are_not_two_devices_because_two_or_all_seem_to_have_heard_the_same():
+    """Where a folder holds two devices' files, many are in twos: not one pair of many, and not all with all."""
+    both = [claim(f"{n}{of}", f"{of}{n}", f"T{n}", sources=("AB", "S1")) for n in range(9) for of in "AB"]
+    twos = [frozenset((f"A{n}", f"B{n}")) for n in range(9)]
+    assert rivalries(both, twos[:6]).keys() == {f"{n}{of}" for n in (6, 7, 8) for of in "AB"}
+    assert len(rivalries(both, twos[:1])) == 18
+    dense = twos + [frozenset((f"A{n}", f"B{m}")) for n in range(9) for m in range(9)]
+    assert len(rivalries(both, dense)) == 18
+
+
 NOON = Fraction(43_200)
 FITS = replace(claim("a", sound="T2", offset=-1.0), sound_start=NOON + 600)
 BY_LABEL = replace(claim("b", sound="T1", offset=-2.0, strength=0.0), sound_start=NOON)
@@ -92,3 +102,11 @@ def test_a_picture_is_searched_for_among_the_devices_all_of_whose_files_by_label
             Outcome("P5", "S1", heard, by_person=True),
         ]
     ) == {"P1": {"S1"}}  # fmt: skip
+
+
+def test_what_clocks_lay_apart_is_none_whether_sound_refused_it_or_left_it_open():
+    refused_one = replace(BY_LABEL, key="r", picture="P1", sound="T1")
+    open_ones = {"o": ("P1", "T2"), "near": ("P1", "T3"), "said": ("P1", "T4")}
+    rivals = {"o": Rivalry("near", better=False), "said": Rivalry("o", better=True, settled=Displaced.ORDER)}
+    found = parted([refused_one], open_ones, {("P1", "T1"), ("P1", "T2"), ("P1", "T4")}, rivals)
+    assert {key: one.settled for key, one in found.items()} == {"r": Displaced.CLOCKS, "o": Displaced.OTHER_TIME}

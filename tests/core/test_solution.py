@@ -557,6 +557,21 @@ def test_labels_that_lay_a_take_nobody_recorded_beside_another_are_dismissed_by_
     assert solve(replace(left, matches=left.matches[:2])).apart == frozenset()  # too few to know
 
 
+def test_a_take_nobody_recorded_is_none_of_those_whose_song_it_fits_where_clocks_say_so():
+    """Sound left open which of three it is; the clocks of both devices, known before and after, say that it is none."""
+    day, keys = made(A, S1, takes=8, since=9.0, until=10.0, clap=False)
+    evidence, (mute, own) = day.day(), keys[3]
+    kept = tuple(one for one in evidence.matches if one.picture != mute)
+    fits = tuple(replace(one, picture=mute, sure=False) for one in kept[:3])
+    there = tuple(one for one in evidence.recordings if one.key != own)
+    found = solve(replace(evidence, recordings=there, matches=(*kept, *fits)))
+    assert found.apart == {(mute, one.sound) for one in fits}
+    assert found.questions == ()
+    # Where the clock says that it is that one, it is.
+    left = replace(evidence, matches=tuple(replace(one, sure=one.picture != mute) for one in evidence.matches))
+    assert solve(left).apart == frozenset()
+
+
 def test_whose_clock_is_meant_is_not_known_of_a_take_that_two_cameras_in_one_folder_may_have_made():
     off = MadeDevice("B", PICTURE, lambda _at: 420.0)
     day, keys = made(A, off, S1, takes=9, since=9.0, until=9.0 + 8 * 420 / HOUR, clap=False)

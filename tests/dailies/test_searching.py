@@ -73,6 +73,46 @@ def test_a_take_is_found_among_many_laid_together_whichever_of_the_two_has_the_p
     assert pairwise  # what is found nowhere is asked for channel by channel
 
 
+def test_of_many_takes_of_one_song_the_one_is_found_whose_slate_is_heard(tmp_path):
+    """Nine takes: more than are looked at for one moment; the camera's file begins while the slate is being said."""
+    rng = np.random.default_rng(6)
+    song, takes = 1.6 * speech(9, 700), {}
+    for n in range(9):
+        whole = 0.001 * rng.normal(size=RATE * 17)
+        for at, sound in ((1.0 + 0.1 * n, 0.5 * speech(2.5, 710 + n)), (5.0 + 0.23 * n, song)):
+            whole[int(at * RATE) : int(at * RATE) + sound.size] += sound
+        takes[f"{n}.wav"] = written(tmp_path / f"{n}.wav", whole)
+        if n == 6:
+            seen = whole[int(2.9 * RATE) :]
+            one = written(tmp_path / "picture.wav", seen + 0.003 * rng.normal(size=seen.size))
+    made_by = dict.fromkeys(takes, "S1")
+    for kind, sign in (("picture", -1), ("sound", 1)):
+        found = find_partners("picture", replace(one, facts=replace(one.facts, kind=kind)), takes, made_by=made_by)
+        assert [{pair.picture, pair.sound} for pair in found] == [{"picture", "6.wav"}]
+        assert abs(found[0].found.line.offset_s - sign * 2.9) < 1e-3
+    # Of devices that are not known to be one, each may be right.
+    assert len(find_partners("picture", replace(one, facts=replace(one.facts, kind="picture")), takes)) > 1
+
+
+def test_one_search_answers_for_whoever_asks_again_and_for_nobody_else(tmp_path, monkeypatch):
+    voice = speech(14, 71)
+    alone, take = (written(tmp_path / f"{n}.wav", voice[RATE * n : RATE * 13]) for n in (2, 0))
+    real, asked = searching.find_partners, []
+    monkeypatch.setattr(searching, "find_partners", lambda *given, **more: asked.append(given) or real(*given, **more))
+    searches = searching.Searches()
+    (first,), (again,) = (searches.partners(key, alone, {"take": take}, {"take": "A"}) for key in ("part", "whole"))
+    assert ({first.picture, first.sound}, {again.picture, again.sound}) == ({"part", "take"}, {"whole", "take"})
+    assert (len(asked), again.found) == (1, first.found)
+    searches.partners("whole", alone, {"take": take}, {"take": "B"})
+    searches.partners("whole", take, {"take": take}, {"take": "B"})
+    assert len(asked) == 3
+
+
+def written(path, sound):
+    soundfile.write(path, sound.astype(np.float32), RATE)
+    return locate(path, path.parent / "cache")
+
+
 def pictures_of(recordings):
     return {name: replace(one, facts=replace(one.facts, kind="picture")) for name, one in recordings.items()}
 

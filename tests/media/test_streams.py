@@ -155,7 +155,7 @@ def test_stamps_that_overlap_jitter_or_stray_move_nothing_but_what_overlaps(tmp_
 
 @pytest.mark.parametrize(
     ("name", "ppm", "jitter"),
-    [("c.mp4", 60, 60), ("c.mp4", -400, 1), ("c.mkv", 60, 0), ("c.mkv", 0, 0), ("c.mp4", 0, 60)],
+    [("c.mp4", 60, 60), ("c.mp4", -400, 1), ("c.mkv", 0, 0)],
 )
 def test_sound_whose_stamps_creep_lies_where_they_say_without_a_step(tmp_path, name, ppm, jitter):
     # A telephone stamps its sound by another clock than the one that samples it, and shows its pictures by that.

@@ -3,6 +3,7 @@
 import re
 
 import pytest
+from sqlmodel import select
 from tests.paper_day import paper_day, picture, recording, sound
 
 from vesk.actions import pairing
@@ -12,6 +13,7 @@ from vesk.core.sound.levels import SoundLevel
 from vesk.jobs.tasks import tidy_cache
 from vesk.media import cache
 from vesk.store import progress
+from vesk.store.tables import Day
 from vesk.web import create_app
 from vesk.web.shared.scrolled import FIRST, NEXT
 
@@ -23,14 +25,19 @@ def client(settings):
     return app.test_client()
 
 
+@pytest.fixture(scope="module")
+def template(made_once):
+    def make(db, _settings):
+        files = {f"A/A001_{n:03}.mov": picture(f"{8 + n // 20:02}:{3 * (n % 20):02}:00:00") for n in range(150)}
+        files |= {f"S1/{n}_01.wav": sound(f"{8 + n // 20:02}:{3 * (n % 20):02}:01:00") for n in range(150)}
+        pairing.pair_day(db, paper_day(db, files))
+
+    return made_once("scrolled", make)
+
+
 @pytest.fixture
 def day(db):
-    files = {f"A/A001_{n:03}.mov": picture(f"{8 + n // 20:02}:{3 * (n % 20):02}:00:00") for n in range(150)}
-    files |= {f"S1/{n}_01.wav": sound(f"{8 + n // 20:02}:{3 * (n % 20):02}:01:00") for n in range(150)}
-    made = paper_day(db, files)
-    pairing.pair_day(db, made)
-    db.commit()
-    return made
+    return db.exec(select(Day)).one()
 
 
 def ids(page):

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import secrets
+from functools import cache
 from hashlib import sha256
 from threading import BoundedSemaphore
 
@@ -20,7 +21,6 @@ from vesk.store.columns import now
 
 _HASHER = PasswordHasher()
 _AT_ONCE = BoundedSemaphore(2)  # each hash takes 64 MiB
-_NOBODY = _HASHER.hash(secrets.token_urlsafe(16))  # who is unknown costs as long as who is known
 _WRONG = "That name and that password do not belong together. Nothing else can be said."
 
 
@@ -38,6 +38,12 @@ def known_as(name: str) -> str:
 def _hash(password: str) -> str:
     with _AT_ONCE:
         return _HASHER.hash(password)
+
+
+@cache
+def _nobodys() -> str:
+    """Return what no password fits: who is unknown costs as long as who is known. Made when first somebody comes."""
+    return _hash(secrets.token_urlsafe(16))
 
 
 def _fits(kept: str, password: str) -> bool:
@@ -142,7 +148,8 @@ def sign_in(session: Session, name: str, password: str, *, address: str) -> str:
     session.commit()
     row = accounts.named(session, known_as(name))
     usable = row is not None and row.ended_at is None
-    if not _fits(row.password if row is not None and usable else _NOBODY, password[: signing_in.LONGEST + 1]) or (
+    nobodys = _nobodys()  # also for who is known, or the first to come would tell
+    if not _fits(row.password if row is not None and usable else nobodys, password[: signing_in.LONGEST + 1]) or (
         row is None or not usable
     ):
         raise RefusedError(_WRONG)

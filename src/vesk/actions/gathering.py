@@ -22,6 +22,7 @@ from vesk.core.day.solution import NOTHING, Place, Solution
 from vesk.core.intake.filed import Filed
 from vesk.core.intake.other_days import find_other_days
 from vesk.core.kinds import Origin, Witness
+from vesk.core.pairing.in_order import rivalries_in_order
 from vesk.core.pairing.judgement import Claps, Judgement, Side
 from vesk.core.pairing.rivals import Rivalry, Shared, displaced, parted, rivalries, to_compare
 from vesk.core.picture.closure import contact_between
@@ -158,13 +159,20 @@ def gather(session: Session, day: Day, asked: list[Pairing], rows: DayRows, earl
     claims = [one.claim for one in measured.values() if one.claim is not None]
     two = {frozenset(map(str, pair)) for pair, same_moment in rows.compared.items() if same_moment}
     members, sources = rows.members, rows.sources
-    rivals = rivalries(claims, two)
+    paths = {str(number): row.path for number, row in members.items()}
+    rivals = rivalries_in_order(claims, two, paths) if rows.whole else rivalries(claims, two)
     if earlier.other_days is None:
         earlier.other_days = _other_days(members)
     by_label = [one.by_label for one in measured.values() if one.by_label is not None]
     rivals |= displaced(by_label, claims, rivals, earlier.other_days)
     solution = _solved(day, rows, earlier, list(measured.values()), rivals) if rows.whole else NOTHING
-    rivals |= parted(by_label, solution.apart, rivals)
+    worked_on = rows.corrections.keys() | rows.checks.keys()
+    left_open = {
+        str(one.row.id): (one.match.picture, one.match.sound)
+        for one in measured.values()
+        if one.match is not None and (not one.match.sure or str(one.row.id) in rivals) and one.row.id not in worked_on
+    }
+    rivals |= parted(by_label, left_open, solution.apart, rivals)
     places = solution.places
     rate = days.rate_of(day)
     made = []
@@ -300,7 +308,8 @@ def _solved(
     if earlier.evidence is None:
         other_days = earlier.other_days or ()
         earlier.evidence = solving.without_matches(day, rows.members, rows.sources, rows.marked, other_days)
-    own = [one for one in measured if one.match is not None]
+    settled = {key for key, rivalry in rivals.items() if rivalry.settled is not None}
+    own = [one for one in measured if one.match is not None and (str(one.row.id) not in settled or one.row.said_by)]
     matches = tuple(one.match for one in own if one.match is not None)
     pairs = frozenset((one.match.picture, one.match.sound) for one in own if one.match and _is_open(one, rivals))
     ties = _ties(day, rows, {one.row.id: one for one in measured})

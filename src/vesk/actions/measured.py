@@ -92,7 +92,7 @@ def _claims(
     claims = []
     for row in rows:
         _, found = measured.get(row.id, ("", None))
-        if row.state == pairings.SET_ASIDE or found is None or found.line is None or found.decision != MATCHED:
+        if row.state == pairings.SET_ASIDE or found is None or found.line is None or found.decision == REFUSED:
             continue
         picture, sound = members[row.picture_id], members[row.sound_id]
         if picture.aside or sound.aside:
@@ -101,6 +101,7 @@ def _claims(
             Claim(
                 str(row.id), str(picture.id), str(sound.id), str(picture.source_id), str(sound.source_id),
                 found.head_s, found.tail_s, found.line.offset_s, -found.log10_false_alarm, picture.start, sound.start,
+                is_open=found.decision != MATCHED,
             )
         )  # fmt: skip
     return claims

@@ -152,12 +152,14 @@ class Overview:
 
     @property
     def placed(self) -> Mapping[int, Placed]:
-        """Where its recordings lie on the day."""
-        tables = ("day", "recording", "pairing")
+        """Where its recordings lie on the day: what is set aside places none."""
         rate = days.rate_of(self.day)
-        return self._remembered(
-            "placed", tables, lambda _own: placing.place_recordings(self.recordings, self.pairings, rate)
-        )
+
+        def made(_own: Session) -> dict[int, Placed]:
+            standing = [one.pairing for one in self.statuses if not one.aside]
+            return placing.place_recordings(self.recordings, standing, rate)
+
+        return self._remembered("placed", _STANDING_BY, made)
 
     def _gather(self, own: Session, earlier: Earlier) -> Gathered:
         rows = self._rows(own)

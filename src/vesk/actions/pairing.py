@@ -220,10 +220,11 @@ def pair_by_sound(session: Session, settings: Settings, recording_id: int, on_pr
         if of is None or str(other.source_id) in of
     }
     contents = {key: other.entry.folder.name for key, other in others.items()} | {str(row.id): row.content}
+    made_by = {str(other.id): str(other.source_id) for other in apart}
     place = located(session, settings, day, row)
     changes.rest(session)
     made = []
-    matched = find_partners(str(row.id), place, others, on_progress)
+    matched = find_partners(str(row.id), place, others, on_progress, made_by)
     changes.hold(session, row.day_id)  # its partner may be searching too; people may have decided meanwhile
     row = recordings.get(session, recording_id)
     if row.member_of is not None or row.aside:

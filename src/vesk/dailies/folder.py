@@ -32,7 +32,7 @@ from vesk.dailies.judging import Measured, judge, matches_of, measure_pair, with
 from vesk.dailies.located import Located, locate, merge
 from vesk.dailies.measuring import measure_across
 from vesk.dailies.merging import Merged, merged_path, runs_among, sets_among
-from vesk.dailies.searching import FoundBySound, find_partners, why_alone
+from vesk.dailies.searching import FoundBySound, Searches, find_partners, why_alone
 from vesk.dailies.sources import propose_sources
 from vesk.dailies.sync_points import SyncPoints, sync_points_of
 from vesk.media import cache, scan
@@ -103,7 +103,8 @@ def walk_folder(
             unusable.append(_lost(name, error, one.path))
     rate = rate or _usual_rate(list(found.values()))
     tags = _tags(found)
-    items, together = _gather(found, tags, rate, cache_folder, unusable, tell)
+    searches = Searches()
+    items, together = _gather(found, tags, rate, cache_folder, unusable, tell, searches)
     known = know_day(items, rate, unusable=unusable, reports=reports)
     proposals, alone = pair_by_timecode([one.span() for one in known.recordings.values() if not one.aside], rate)
     alone += [Unpaired(name, one.aside) for name, one in known.recordings.items() if one.aside]
@@ -117,7 +118,7 @@ def walk_folder(
         raise RefusedError(f"There is no device {strange[0]} here, but {', '.join(sorted(set(tags.values())))}.")
     if measure:
         searched: dict[str, int] = {}
-        by_sound = list(_by_sound(found, known, {one.picture for one in proposals}, rate, tell, searched))
+        by_sound = list(_by_sound(found, known, {one.picture for one in proposals}, rate, tell, searched, searches))
         by_sound += list(_astray(found, known, measured, rate, tell))
         by_sound += list(_adrift(found, known, measured + by_sound, rate, tell, searched))
         measured = with_rivals(found, known.recordings, measured + by_sound)
@@ -194,6 +195,7 @@ def _gather(
     cache_folder: Path,
     unusable: list[Lost],
     tell: Tell,
+    searches: Searches,
 ) -> tuple[list[Item], list[Merged]]:
     """Listen to everything and take together what is one recording, sets first: their tracks are heard as one."""
     items = {
@@ -205,7 +207,7 @@ def _gather(
     for how in (SET, RUN):
         known = know_day(list(items.values()), rate)
         filed = [one.filed for one in known.recordings.values() if not one.aside]
-        for group in sets_among(filed) if how == SET else runs_among(filed, found):
+        for group in sets_among(filed) if how == SET else runs_among(filed, found, (), searches):
             together.append(group)
             _take_together(group, found, tags, items, cache_folder)
         for name in sorted(set(items) - listened):
@@ -239,6 +241,7 @@ def _by_sound(
     rate: FrameRate,
     tell: Tell,
     searched: dict[str, int],
+    searches: Searches,
 ) -> Iterator[Measured]:
     """Find partners of recordings without a clock, and of pictures that theirs leads to none, each pair once.
 
@@ -252,7 +255,7 @@ def _by_sound(
         tell(f"searching for the sound of {name}")
         others = _others(found, known, one)
         searched[name] = len(others)
-        for pair in find_partners(name, found[name], others):
+        for pair in searches.partners(name, found[name], others, _made_by(known)):
             if (pair.picture, pair.sound) not in seen and pair.found.line is not None:
                 seen.add((pair.picture, pair.sound))
                 yield _judged(known, pair, pair.found.line, rate)
@@ -267,7 +270,8 @@ def _astray(
     for name, sources in find_astray(outcomes).items():
         one = known.recordings[name]
         tell(f"searching for the sound of {name}")
-        for pair in find_partners(name, found[name], _others(found, known, one, sources)):
+        others = _others(found, known, one, sources)
+        for pair in find_partners(name, found[name], others, made_by=_made_by(known)):
             line = pair.found.line
             if (pair.picture, pair.sound) not in present and line is not None and pair.found.decision == MATCHED:
                 yield _judged(known, pair, line, rate)
@@ -300,7 +304,7 @@ def _adrift(
         tell(f"searching for the sound of {name}")
         others = _others(found, known, known.recordings[name])
         searched[name] = len(others)
-        for pair in find_partners(name, found[name], others):
+        for pair in find_partners(name, found[name], others, made_by=_made_by(known)):
             if pair.found.line is not None and pair.found.decision == MATCHED:
                 yield _judged(known, pair, pair.found.line, rate)
 
@@ -315,6 +319,10 @@ def _others(
         and not other.aside
         and (sources is None or other.item.source in sources)
     }
+
+
+def _made_by(known: DayKnown) -> dict[str, str]:
+    return {key: one.item.source for key, one in known.recordings.items()}
 
 
 def _judged(known: DayKnown, pair: FoundBySound, line: Line, rate: FrameRate) -> Measured:

@@ -18,8 +18,9 @@ from vesk.core.errors import MediaError
 from vesk.core.facts import Facts
 from vesk.core.kinds import HEADER, MATCHED, REFUSED
 from vesk.core.pairing.by_timecode import Proposal
+from vesk.core.pairing.in_order import rivalries_in_order
 from vesk.core.pairing.judgement import Judgement, Side
-from vesk.core.pairing.rivals import Claim, displaced, parted, rivalries, to_compare
+from vesk.core.pairing.rivals import Claim, displaced, parted, to_compare
 from vesk.core.sound.measurement import Measurement, refused
 from vesk.core.timecode import FrameRate, wrap_day
 from vesk.core.timemap import exact_seconds
@@ -102,10 +103,10 @@ def with_rivals(
         Claim(
             str(n), one.picture, one.sound, one.judged.picture.tag, one.judged.sound.tag, one.found.head_s,
             one.found.tail_s, one.found.line.offset_s, -one.found.log10_false_alarm, one.judged.picture.start,
-            one.judged.sound.start,
+            one.judged.sound.start, is_open=one.found.decision != MATCHED,
         )
         for n, one in enumerate(measured)
-        if one.found.line is not None and one.found.decision == MATCHED
+        if one.found.line is not None and one.found.decision != REFUSED
     ]  # fmt: skip
     two = {
         shared.pair
@@ -113,13 +114,15 @@ def with_rivals(
         if measuring.same_moment(found[shared.one], found[shared.other], shared.offset_s)
     }
     kept = list(measured)
-    rivals = rivalries(claims, two)
+    rivals = rivalries_in_order(claims, two, {key: key for key in known})
     by_label = _all_by_label(measured)
     other_days = {key: one.other_day for key, one in known.items() if one.other_day}
     for key, rivalry in (rivals | displaced(by_label, claims, rivals, other_days)).items():
-        one, other = measured[int(key)], measured[int(rivalry.other)]
-        name = other.sound if other.sound != one.sound else other.picture
-        said = f"{known[name].item.source} · {Path(name).name}"
+        one, said = measured[int(key)], ""
+        if rivalry.other:
+            other = measured[int(rivalry.other)]
+            name = other.sound if other.sound != one.sound else other.picture
+            said = f"{known[name].item.source} · {Path(name).name}"
         kept[int(key)] = replace(one, judged=replace(one.judged, rivalry=rivalry, rival=said))
     return kept
 
@@ -152,8 +155,9 @@ def matches_of(measured: Sequence[Measured]) -> list[Match]:
     matches = []
     for one in measured:
         match = match_of(one.picture, one.sound, one.found)
-        if match is not None:
-            matches.append(replace(match, sure=match.sure and one.judged.rivalry is None))
+        rivalry = one.judged.rivalry
+        if match is not None and (rivalry is None or rivalry.settled is None):
+            matches.append(replace(match, sure=match.sure and rivalry is None))
     return matches
 
 
@@ -183,14 +187,20 @@ def with_solution(
     """
     found = solve(day_of(known, heard, matches_of(measured), rate, late, across))
     own = {str(n): one.judged.rivalry for n, one in enumerate(measured) if one.judged.rivalry is not None}
-    by_clocks = parted(_all_by_label(measured), found.apart, own)
+    left_open = {
+        str(n): (one.picture, one.sound)
+        for n, one in enumerate(measured)
+        if one.found.decision != REFUSED and (one.found.decision != MATCHED or str(n) in own)
+    }
+    by_clocks = parted(_all_by_label(measured), left_open, found.apart, own)
     kept = []
     for n, one in enumerate(measured):
         place = found.places.get((one.picture, one.sound))
         claps = claps_of(heard.get(one.picture), heard.get(one.sound))
         said = late.get(one.judged.picture.tag, 0.0) - late.get(one.judged.sound.tag, 0.0)
         rivalry = by_clocks.get(str(n), one.judged.rivalry)
-        judged = replace(one.judged, place=place, claps=claps, known_late_s=said, rivalry=rivalry)
+        rival = "" if str(n) in by_clocks else one.judged.rival
+        judged = replace(one.judged, place=place, claps=claps, known_late_s=said, rivalry=rivalry, rival=rival)
         kept.append(replace(one, judged=judged))
     return kept, found
 

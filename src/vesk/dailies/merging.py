@@ -14,7 +14,7 @@ from vesk.core.intake.sets import find_sets
 from vesk.core.kinds import PICTURE, RUN, SET, Together
 from vesk.core.sound.continuity import LOOKED_AT_S, continuity, together
 from vesk.dailies.located import Located
-from vesk.dailies.searching import gap_between
+from vesk.dailies.searching import Searches, gap_between
 from vesk.media import cache
 from vesk.media.movie import EXACT_CODERS
 
@@ -38,23 +38,26 @@ def sets_among(filed: Sequence[Filed], apart: Collection[tuple[str, str]] = ()) 
 
 
 def runs_among(
-    filed: Sequence[Filed], located: Mapping[str, Located], apart: Collection[tuple[str, str]] = ()
+    filed: Sequence[Filed],
+    located: Mapping[str, Located],
+    apart: Collection[tuple[str, str]] = (),
+    searches: Searches | None = None,
 ) -> list[Merged]:
     """Return the runs of a day; joints whose files were not listened to yet wait.
 
     Long work where a joint is doubtful: both its files are then looked for on what other devices recorded.
     """
-    ready, signs = [], {}
+    ready, signs, searches = [], {}, searches or Searches()
     for joint in find_joints(filed):
         pair = (joint.first, joint.second)
-        said = None if pair in apart else _signs(joint, filed, located)
+        said = None if pair in apart else _signs(joint, filed, located, searches)
         if said is not None:
             ready.append(joint)
             signs[pair] = said
     return [Merged(run.keys, RUN, run.reason) for run in find_runs(ready, signs, apart)]
 
 
-def _signs(joint: Joint, filed: Sequence[Filed], located: Mapping[str, Located]) -> Signs | None:
+def _signs(joint: Joint, filed: Sequence[Filed], located: Mapping[str, Located], searches: Searches) -> Signs | None:
     first, second = located[joint.first], located[joint.second]
     sound = joint_says(first, second)
     if sound is None:
@@ -66,7 +69,8 @@ def _signs(joint: Joint, filed: Sequence[Filed], located: Mapping[str, Located])
     others = [one for one in filed if _could_hold(one, by_key[joint.first], by_key[joint.second])]
     if not all(_is_heard(located[one.key]) for one in others):
         return None
-    gap = gap_between(first, second, {one.key: located[one.key] for one in others}, {one.key: one for one in others})
+    there = {one.key: located[one.key] for one in others}
+    gap = gap_between(first, second, there, {one.key: one for one in others}, searches)
     return Signs(sound, gap)
 
 

@@ -2,8 +2,8 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable, Mapping, Sequence
-from dataclasses import dataclass
+from collections.abc import Callable, Hashable, Mapping, Sequence
+from dataclasses import dataclass, replace
 from fractions import Fraction
 from functools import lru_cache
 from itertools import product
@@ -14,9 +14,12 @@ from vesk.core.errors import MediaError
 from vesk.core.kinds import MATCHED, PICTURE, REFUSED
 from vesk.core.progress import OnProgress, unwatched
 from vesk.core.sound.coarse import Candidate, search
+from vesk.core.sound.contrast import Laid, excludes, lay, mirrored
+from vesk.core.sound.hearing import Hearing
 from vesk.core.sound.measure import CONFUSED_RATES_PPM
 from vesk.core.sound.measurement import Measurement
-from vesk.core.sound.reel import Reel, lay, search_reel
+from vesk.core.sound.reel import Reel, search_reel
+from vesk.core.sound.reel import lay as lay_reel
 from vesk.core.sound.verify import verify
 from vesk.dailies import measuring
 from vesk.dailies.located import Located
@@ -29,6 +32,7 @@ WORTH_MEASURING_LOG10 = -3.0  # a place this unlikely by chance is measured in f
 CLEAR_HEIGHT = 12.0  # a place so high needs no other channel to be asked
 LEAST_TOGETHER, _LEAST_SHARE = 4, Fraction(1, 2)  # recordings that are worth laying together; of a take's own length
 MOST_OPEN, MOST_LOOKED_AT = 3, 6  # places for the same moments
+_MOST_IN_REEL, _COMPARABLE = 40, 0.5  # takes of one playback all stand nearly as high as the right one
 _SAME_MOMENTS = 0.5
 _LEAST_UNHELD = 0.2  # of a recording: less is what one device ran before and after the other
 _LABELS_S = 1.0  # labels of two recordings are no measure of less
@@ -36,7 +40,11 @@ _PART = ""
 
 
 class Clocked(Protocol):
-    """What knows when it began."""
+    """What knows when it began, and which device made it."""
+
+    @property
+    def source(self) -> str:
+        """The device."""
 
     @property
     def start(self) -> Fraction | None:
@@ -62,6 +70,7 @@ def find_partners(
     one: Located,
     others: Mapping[str, Located],
     on_progress: OnProgress = unwatched,
+    made_by: Mapping[str, str] | None = None,
 ) -> list[FoundBySound]:
     """Compare one recording with all of the other kind, and measure where it could belong.
 
@@ -72,6 +81,8 @@ def find_partners(
     others : mapping of str to Located
         Recordings of the other kind.
     on_progress : OnProgress
+    made_by : mapping of str to str, optional
+        The device of each of these: of two for the same moments one at most is right.
 
     Returns
     -------
@@ -87,7 +98,7 @@ def find_partners(
     found: list[FoundBySound] = []
     asked: set[str] = set()
     if len(together) >= LEAST_TOGETHER:
-        found = _sure(_measured(key, one, others, _all_at_once(one, together)))
+        found = _sure(_measured(key, one, others, _all_at_once(one, together), made_by or {}))
         if _unheld_s(one, found) <= _LEAST_UNHELD * float(one.facts.duration):
             return found
         # It ran on beyond what holds a part of it: short ones may hold the rest.
@@ -99,10 +110,27 @@ def find_partners(
         ranked = _one_by_one(one, left, channels, on_progress)
         if ranked is None:
             return []
-        found += _measured(key, one, others, ranked)
+        found += _measured(key, one, others, ranked, made_by or {})
         if _sure(found):
             return _sure(found)
     return found
+
+
+class Searches:
+    """Searches of one walk, each done once: a joint of two files asks for both, the next joint for one of them."""
+
+    def __init__(self) -> None:
+        self._found: dict[Hashable, list[FoundBySound]] = {}
+
+    def partners(
+        self, key: str, one: Located, others: Mapping[str, Located], made_by: Mapping[str, str]
+    ) -> list[FoundBySound]:
+        """Find the partners of a recording: see `find_partners`."""
+        asked = one.entry.folder, tuple((name, other.entry.folder, made_by.get(name)) for name, other in others.items())
+        if asked not in self._found:
+            self._found[asked] = find_partners(key, one, others, made_by=made_by)
+        found, is_picture = self._found[asked], one.facts.kind == PICTURE
+        return [replace(pair, picture=key) if is_picture else replace(pair, sound=key) for pair in found]
 
 
 def _unheld_s(one: Located, found: list[FoundBySound]) -> float:
@@ -139,8 +167,37 @@ def _sure(found: list[FoundBySound]) -> list[FoundBySound]:
     return [pair for pair in found if pair.found.decision == MATCHED]
 
 
+@dataclass(slots=True)
+class _Standing:
+    """A place that more than chance speaks for: whose recording lies there, for which moments, and how it is laid."""
+
+    name: str
+    device: str
+    span: tuple[float, float]
+    place: Candidate
+    own: Hearing
+    other: Hearing
+    there: Candidate
+    _laid: Laid | None = None
+
+    @property
+    def laid(self) -> Laid:
+        """What each window of the one that is searched for says of it: asked once, where a rival stands."""
+        self._laid = self._laid or lay(self.own, self.other, self.there)
+        return self._laid
+
+    def excludes(self, other: _Standing) -> bool:
+        """Say whether this one shows that another is wrong, of whose recordings one at most is right."""
+        rivals = self.device == other.device and _many([self.span], other.span, 1)
+        return rivals and excludes(self.own, self.laid, other.laid)
+
+
 def _measured(
-    key: str, one: Located, others: Mapping[str, Located], ranked: list[tuple[float, str, _Place]]
+    key: str,
+    one: Located,
+    others: Mapping[str, Located],
+    ranked: list[tuple[float, str, _Place]],
+    made_by: Mapping[str, str],
 ) -> list[FoundBySound]:
     """Measure the places that are more than chance, the highest first; what is refused is none.
 
@@ -149,23 +206,49 @@ def _measured(
     found: list[FoundBySound] = []
     looked_at: list[tuple[float, float]] = []
     open_ones: list[tuple[float, float]] = []
-    tried = max(1, len(others))
-    for _, name, place in ranked:
-        picture, sound = (one, others[name]) if one.facts.kind == PICTURE else (others[name], one)
-        span = _moments(picture, sound, place, of_picture=picture is one)
-        if _many(looked_at, span, MOST_LOOKED_AT) or _many(open_ones, span, MOST_OPEN):
+    for at in _standing(one, others, ranked, made_by):
+        if _many(looked_at, at.span, MOST_LOOKED_AT) or _many(open_ones, at.span, MOST_OPEN):
             continue
-        looked_at.append(span)
-        if not _stands(picture, sound, place, tried):
-            continue
+        looked_at.append(at.span)
+        is_picture = one.facts.kind == PICTURE
+        picture, sound = (one, others[at.name]) if is_picture else (others[at.name], one)
         # All channels are asked, once; what comes out ambiguous is a place all the same, for a person to settle.
-        result = measuring.measure_by_sound(picture, sound, proposal_s=place.candidate.offset_s)
+        result = measuring.measure_by_sound(picture, sound, proposal_s=at.place.offset_s)
         if result.decision != REFUSED and result.line is not None:
-            keys = (key, name) if one.facts.kind == PICTURE else (name, key)
+            keys = (key, at.name) if is_picture else (at.name, key)
             found.append(FoundBySound(*keys, result))
             if result.decision != MATCHED:  # many recorders hold one moment, few questions are asked of it
-                open_ones.append(span)
+                open_ones.append(at.span)
     return found
+
+
+def _standing(
+    one: Located, others: Mapping[str, Located], ranked: list[tuple[float, str, _Place]], made_by: Mapping[str, str]
+) -> list[_Standing]:
+    """Return the places that more than chance speaks for, in order.
+
+    Of a device's takes of one playback those stand that have most beyond the playback, however many there are.
+    """
+    standing: list[_Standing] = []
+    chance: list[tuple[float, float]] = []
+    is_picture = one.facts.kind == PICTURE
+    for _, name, place in ranked:
+        picture, sound = (one, others[name]) if is_picture else (others[name], one)
+        span = _moments(picture, sound, place, of_picture=is_picture)
+        if _many(chance, span, MOST_LOOKED_AT):
+            continue
+        heard = [cache.hearing(at.entry, channel) for at, channel in zip((picture, sound), place.channels, strict=True)]
+        seen = verify(heard[0], heard[1], place.candidate, tried=max(1, len(others)))
+        if seen is None or seen.log10_false_alarm > WORTH_MEASURING_LOG10:
+            chance.append(span)  # told here rather than by a search everywhere
+            continue
+        # Windows are asked of the one that is searched for, whichever of the two has the picture.
+        own, other = heard if is_picture else heard[::-1]
+        there = seen.guess if is_picture else mirrored(seen.guess)
+        new = _Standing(name, made_by.get(name, name), span, place.candidate, own, other, there)
+        if not any(old.excludes(new) for old in standing):
+            standing = [old for old in standing if not new.excludes(old)] + [new]
+    return standing
 
 
 def _moments(picture: Located, sound: Located, place: _Place, *, of_picture: bool) -> tuple[float, float]:
@@ -209,7 +292,7 @@ def _all_at_once(one: Located, others: Mapping[str, Located]) -> list[tuple[floa
             short = cache.hearing(one.entry, mine).features
             if reel.total <= short.shape[0]:
                 continue
-            found = search_reel(reel, short, is_picture=is_picture, most=MOST_LOOKED_AT, rates_ppm=rates)
+            found = search_reel(reel, short, is_picture=is_picture, most=_MOST_IN_REEL, rates_ppm=rates)
             for index, place in found:
                 channels = (mine, listed[index]) if is_picture else (listed[index], mine)
                 before = best.get(names[index])
@@ -220,7 +303,8 @@ def _all_at_once(one: Located, others: Mapping[str, Located]) -> list[tuple[floa
         if best:
             break
     ranked = sorted(((place.height, name, place) for name, place in best.items()), key=lambda item: (-item[0], item[1]))
-    return ranked[:MOST_LOOKED_AT]
+    least = _COMPARABLE * ranked[0][0] if ranked else 0.0
+    return [each for n, each in enumerate(ranked) if n < MOST_LOOKED_AT or each[0] >= least]
 
 
 def _channel(other: Located, wanted: int) -> int:
@@ -232,11 +316,15 @@ def _channel(other: Located, wanted: int) -> int:
 @lru_cache(maxsize=2)
 def _reel(of: tuple[tuple[Path, int], ...]) -> Reel:
     """Lay a day's recordings one after the other, once for all that are searched among them."""
-    return lay([cache.hearing(cache.CacheEntry(folder), channel).features for folder, channel in of])
+    return lay_reel([cache.hearing(cache.CacheEntry(folder), channel).features for folder, channel in of])
 
 
 def gap_between(
-    first: Located, second: Located, others: Mapping[str, Located], clocks: Mapping[str, Clocked]
+    first: Located,
+    second: Located,
+    others: Mapping[str, Located],
+    clocks: Mapping[str, Clocked],
+    searches: Searches | None = None,
 ) -> float | None:
     """Return how much time lies between the end of one recording and the start of the next, as another device heard it.
 
@@ -247,7 +335,9 @@ def gap_between(
     others : mapping of str to Located
         Recordings of the other kind.
     clocks : mapping of str to Clocked
-        When each of those began.
+        When each of those began, and which device made it.
+    searches : Searches, optional
+        What was searched for before.
 
     Returns
     -------
@@ -255,14 +345,16 @@ def gap_between(
         Seconds, to some 100 µs where one recording holds both ends; where two do, by the labels of these, and only
         if these lie more than a second apart from a joint. None where not both were found.
     """
-    held = _end_on_other(first, others, last=True)
+    made_by = {key: one.source for key, one in clocks.items()}
+    searches = searches or Searches()
+    held = _end_on_other(searches, first, others, made_by, last=True)
     if held is None:
         return None
     # The same recording is asked first: most joints lie inside one.
-    same = _end_on_other(second, {held[0]: others[held[0]]}, last=False)
+    same = _end_on_other(searches, second, {held[0]: others[held[0]]}, made_by, last=False)
     if same is not None:
         return same[1] - held[1]
-    other = _end_on_other(second, others, last=False)
+    other = _end_on_other(searches, second, others, made_by, last=False)
     before, after = clocks[held[0]].start, None if other is None else clocks[other[0]].start
     if other is None or before is None or after is None:
         return None
@@ -270,10 +362,12 @@ def gap_between(
     return gap if abs(gap) > _LABELS_S else None
 
 
-def _end_on_other(part: Located, others: Mapping[str, Located], *, last: bool) -> tuple[str, float] | None:
+def _end_on_other(
+    searches: Searches, part: Located, others: Mapping[str, Located], made_by: Mapping[str, str], *, last: bool
+) -> tuple[str, float] | None:
     """Return which other recording holds a recording's end, or its start, and when in its own time, seconds."""
     is_picture = part.facts.kind == PICTURE
-    found = [one for one in find_partners(_PART, part, others) if one.found.decision == MATCHED]
+    found = [one for one in searches.partners(_PART, part, others, made_by) if one.found.decision == MATCHED]
     if not found:
         return None
     best = max(found, key=lambda one: -one.found.log10_false_alarm)
@@ -301,13 +395,6 @@ class _Place:
     height: float
     candidate: Candidate
     channels: tuple[int, int]
-
-
-def _stands(picture: Located, sound: Located, place: _Place, tried: int) -> bool:
-    """Look at a place window by window: most are chance, and are told so here rather than by a search everywhere."""
-    own, channel = place.channels
-    seen = verify(cache.hearing(picture.entry, own), cache.hearing(sound.entry, channel), place.candidate, tried=tried)
-    return seen is not None and seen.log10_false_alarm <= WORTH_MEASURING_LOG10
 
 
 _Channels = Callable[[Sequence[int], Sequence[int]], list[tuple[int, int]]]

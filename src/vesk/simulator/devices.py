@@ -16,7 +16,8 @@ from vesk.core.timecode import FrameRate, Timecode
 from vesk.simulator.scenario import Device, Rolling, Scenario, Shot
 
 CAMERA = "camera"
-REC_RUN, HELD = "rec run", "held"
+REC_RUN, HELD, SONG = "rec run", "held", "song"
+_SONG_BEGINS_S = 3600.0  # by its own timecode
 
 
 @dataclass(frozen=True, slots=True)
@@ -194,6 +195,8 @@ def _take(scenario: Scenario, shot: Shot, rolling: Rolling, device: Device, numb
         begins = wanted + (frame + device.phase) / float(rate.fps) - code
         off = round(device.header_off_s * float(rate.fps))
         shown = {"zero": 0, "jammed": frame + off, HELD: frame + off, REC_RUN: frame + off}.get(device.header)
+        if device.header == SONG and shot.songs:
+            shown = round((_SONG_BEGINS_S + rolling.start_s - shot.songs[0]) * float(rate.fps))
         label = None if shown is None else Timecode(shown % rate.frames_per_day, rate)
         name = rolling.file or f"{device.roll}_{number:03d}.mov"
         path = out / device.folder / name

@@ -17,9 +17,9 @@ class Device:
     """A camera or recorder and the faults of its clocks and microphones.
 
     `header` is what its files carry: ``jammed`` timecode, ``zero`` every time, ``rec run`` (it counts on only while it
-    records), ``held`` (all parts of a recording bear the label of its start), or ``none``; `header_off_s` how far a
-    jammed header is set wrong. `ltc` is the channel (from 0) that a timecode box feeds, at `ltc_db`; -1 is none;
-    `leak_db` how much of it leaks into the others.
+    records), ``held`` (all parts of a recording bear the label of its start), ``song`` (a camera's is the playback's,
+    anew in every take), or ``none``; `header_off_s` how far a jammed header is set wrong. `ltc` is the channel (from 0)
+    that a timecode box feeds, at `ltc_db`; -1 is none; `leak_db` how much of it leaks into the others.
 
     `split_s` is how long its files may be: it goes on in the next one. A `mono` recorder writes a file a channel
     (beside one of all of them where it is `poly`, too), a `mono` camera its sound so beside a picture without; a
@@ -101,7 +101,7 @@ class Rolling:
 
 @dataclass(frozen=True, slots=True)
 class Shot:
-    """One take: when, what is heard, and who rolled."""
+    """One take: when, what is heard, and who rolled; `songs` are the moments at which the day's playback begins."""
 
     slate: str
     take: int
@@ -114,6 +114,7 @@ class Shot:
     rolling: tuple[Rolling, ...]
     note: str = ""
     delivery: int = 0
+    songs: tuple[float, ...] = ()
 
 
 @dataclass(frozen=True, slots=True)
@@ -206,6 +207,7 @@ def _shot(number: int, raw: dict[str, Any]) -> Shot:
         clap_s=raw.get("clap"),
         talk=tuple((float(a), float(b)) for a, b in raw.get("talk", ())),
         horns=tuple(float(t) for t in raw.get("horn", ())),
+        songs=tuple(float(t) for t in raw.get("song", ())),
         lines=int(raw.get("lines", 1000 + number)),
         rolling=tuple(_rolling(one) for one in raw["roll"]),
         note=raw.get("note", ""),

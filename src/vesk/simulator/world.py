@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from dataclasses import dataclass
 from functools import lru_cache
+from math import prod
 
 import numpy as np
 import soxr
@@ -17,12 +18,16 @@ from vesk.simulator.voices import RATE, clap, horn, room_response, speech
 LAV = 0.35  # of the first microphone's distance: how far the others are
 _UP = 4
 _NODES = (-2, -1, 0, 1, 2, 3)
-_BLOCK = 1 << 15  # fits a core's cache
+_SCALES = tuple(1 / prod(node - other for other in _NODES if other != node) for node in _NODES)
+_BLOCK = 1 << 13  # fits a core's cache
 
 
 @lru_cache(maxsize=64)
 def _speech(seconds: float, seed: int, delivery: int) -> NDArray[np.float32]:
     return speech(seconds, seed, delivery=delivery)
+
+
+_SONG_S, _LOUD = 13.0, np.float32(2.5)
 
 
 @dataclass(frozen=True, slots=True)
@@ -43,6 +48,8 @@ def events(scenario: Scenario, shot: Shot) -> list[Event]:
         for number, (a, b) in enumerate(shot.talk)
     ]
     made += [Event(start + t, horn(scenario.seed + 5), "horn") for t in shot.horns]
+    # Louder than who speaks, and the very same in every take.
+    made += [Event(start + t, _LOUD * _speech(_SONG_S, scenario.seed + 13, 0), "playback") for t in shot.songs]
     if shot.clap_s is not None:
         # No two claps of the same sticks are alike.
         own = clap(scenario.seed + shot.take * 1013 + sum(map(ord, shot.slate)))
@@ -120,11 +127,16 @@ def _lagrange(fine: NDArray[np.float32], where: NDArray[np.float64]) -> NDArray[
     base = np.floor(where).astype(np.int64)
     part = where - base
     away = [part - node for node in _NODES]
+    after = [np.ones_like(part)]  # of each node, the product over those behind it
+    for one in away[:0:-1]:
+        after.append(after[-1] * one)
+    before = np.ones_like(part)
     out = np.zeros(where.size)
-    for node in _NODES:
-        weight = np.ones_like(part)
-        for j, other in enumerate(_NODES):
-            if other != node:
-                weight *= away[j] / (node - other)
-        out += weight * fine[np.clip(base + node, 0, fine.size - 1)]
+    for node, scale, one in zip(_NODES, _SCALES, away, strict=True):
+        weight = after.pop()
+        weight *= before
+        weight *= scale
+        weight *= fine.take(base + node, mode="clip")
+        out += weight
+        before *= one
     return out

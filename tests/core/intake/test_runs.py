@@ -136,6 +136,20 @@ def test_a_limit_is_named(size, long, words):
     assert bool(joint.full) == bool(words)
 
 
+def test_takes_that_last_as_long_as_a_song_end_at_no_limit():
+    """Two are just as large, and three as long: others end just below, where no device ends a file by itself."""
+    for sizes, longs in (((1000, 998, 985, 991), (200, 199, 197, 198)), ((1000, 975, 990, 960), (200, 200, 200, 197))):
+        files = [
+            part(n, size=size * 100_000, long=long) for n, (size, long) in enumerate(zip(sizes, longs, strict=True))
+        ]
+        assert runs(files) == []
+        limits = [*files[:2], part(2, size=files[0].size, long=200), part(3, size=7_000_000, long=30)]
+        assert (
+            len(runs([replace(one, size=files[0].size, duration=Fraction(200)) for one in limits[:3]] + limits[3:]))
+            == 1
+        )
+
+
 def test_what_a_person_took_apart_stays_so():
     files = [part(1), part(2), part(3), part(4, long=99)]
     assert runs(files, apart={("clip0002.mov", "clip0003.mov")}) == [

@@ -5,8 +5,9 @@ from __future__ import annotations
 from collections.abc import Sequence
 from dataclasses import dataclass
 from fractions import Fraction
-from itertools import pairwise
+from itertools import accumulate, pairwise
 
+from vesk.core.intake.counting import Names
 from vesk.core.kinds import HEADER, LTC, NONE, Clock
 from vesk.core.timecode import FrameRate, relabel, wrap_day
 from vesk.core.wording import duration
@@ -14,6 +15,10 @@ from vesk.core.wording import duration
 CHOICES = (HEADER, LTC, NONE)
 _MOSTLY = 0.5
 _LEAST, _NEARLY_ALL, _FRAMES = 4, 0.8, 2  # recordings; of their joints; at a joint
+_MOST_OF = 0.6
+_REPEATS = (
+    "{} recordings run at once by it, as where a song's timecode is played with every take: that is no time of day"
+)
 _AS_LARGE = 0.97  # files that end at a limit do so at a whole group of frames
 
 
@@ -33,6 +38,8 @@ class Clocks:
         That it lasts.
     size : int
         Bytes of its file.
+    stem : str
+        Its file's name without the ending.
     """
 
     header: Fraction | None
@@ -42,6 +49,7 @@ class Clocks:
     frame: Fraction
     seconds: Fraction = Fraction(0)
     size: int = 0
+    stem: str = ""
 
     def apart(self, day: FrameRate) -> Fraction | None:
         """Return how much later the header says it starts than LTC does, seconds; None without both.
@@ -93,7 +101,8 @@ def choose_clock(recordings: Sequence[Clocks], day: FrameRate) -> Choice:
     """Choose a source's clock from all of its recordings.
 
     LTC comes from a box that was jammed; a header may be a camera's own setting. Where
-    both are there and agree, LTC is the finer: it is true to a part of a sample.
+    both are there and agree, LTC is the finer: it is true to a part of a sample. Timecode that begins anew with every
+    take, as that of a song that is played back does, is no clock: by it one device's files would run at once.
 
     Parameters
     ----------
@@ -103,22 +112,57 @@ def choose_clock(recordings: Sequence[Clocks], day: FrameRate) -> Choice:
         The day's label clock.
     """
     count = len(recordings)
-    headers = [one.header for one in recordings if one.header is not None]
-    coded = sum(one.ltc is not None for one in recordings)
-    if coded and coded >= _MOSTLY * count:
-        return Choice(LTC, f"timecode on a sound channel of {coded} of {count} recordings{_against(recordings, day)}")
+    headers = [one for one in recordings if one.header is not None]
+    coded = [(one, one.ltc) for one in recordings if one.ltc is not None]
+    coded_at_once = _at_once(coded)
+    if coded and len(coded) >= _MOSTLY * count and not coded_at_once:
+        said = f"timecode on a sound channel of {len(coded)} of {count} recordings"
+        return Choice(LTC, f"{said}{_against(recordings, day)}")
     if not headers:
-        return Choice(NONE, "no recording carries timecode")
-    if all(start == 0 for start in headers):
-        who = "it starts" if len(headers) == 1 else f"all {len(headers)} start"
-        return Choice(NONE, f"{who} at zero: that is a counter, not a clock")
-    if len(headers) > 2 and len(set(headers)) == 1:
-        return Choice(NONE, "all start at the same label: that is no clock")
-    if meet := _meeting(recordings):
-        said = f"{meet} of {len(headers) - 1} recordings start where the one before ended"
-        return Choice(NONE, f"counts only while it records: {said}")
+        repeats = f"{_REPEATS.format(coded_at_once)}, by timecode on a sound channel"
+        return Choice(NONE, repeats if coded_at_once else "no recording carries timecode")
+    if why := _no_clock(headers):
+        return Choice(NONE, why)
     some = "" if len(headers) == count else f" of {len(headers)} of {count} recordings"
-    return Choice(HEADER, f"timecode in the header{some}; no LTC on a sound channel")
+    beside = f"{coded_at_once} run at once by that on a sound channel" if coded_at_once else "no LTC on a sound channel"
+    return Choice(HEADER, f"timecode in the header{some}; {beside}")
+
+
+def _no_clock(headed: Sequence[Clocks]) -> str:
+    """Return why the timecode in the headers of some recordings is no clock; empty where it may be one."""
+    starts = [one.header for one in headed]
+    if all(start == 0 for start in starts):
+        who = "it starts" if len(starts) == 1 else f"all {len(starts)} start"
+        return f"{who} at zero: that is a counter, not a clock"
+    if len(starts) > 2 and len(set(starts)) == 1:
+        return "all start at the same label: that is no clock"
+    if at_once := _at_once([(one, one.header) for one in headed if one.header is not None]):
+        return _REPEATS.format(at_once)
+    if meet := _meeting(headed):
+        said = f"{meet} of {len(headed) - 1} recordings start where the one before ended"
+        return f"counts only while it records: {said}"
+    return ""
+
+
+def _at_once(labelled: Sequence[tuple[Clocks, Fraction]]) -> int:
+    """Return how many recordings of a source run at the same time by their labels, if one device made them; else 0.
+
+    Most of them do, and their names count on: cameras filed as one run at once take by take, few of many, or each has
+    names of its own. Parts that bear the label of their first are no others.
+
+    Parameters
+    ----------
+    labelled : sequence of (Clocks, Fraction)
+        Each with its start by that timecode, seconds.
+    """
+    distinct = {start: one.seconds for one, start in labelled}
+    ends = sorted([(start, 1) for start in distinct] + [(start + lasts, -1) for start, lasts in distinct.items()])
+    most = max(accumulate(step for _, step in ends), default=0)
+    names = Names(one.stem for one, _ in labelled)
+    ordered = sorted((one.stem for one, _ in labelled), key=names.place)
+    counted = sum(names.count_on(one, after) for one, after in pairwise(ordered))
+    one_device = counted >= _MOST_OF * (len(labelled) - 1)
+    return most if one_device and most >= max(_LEAST, _MOST_OF * len(labelled)) else 0
 
 
 def _meeting(recordings: Sequence[Clocks]) -> int:

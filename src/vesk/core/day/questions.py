@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Sequence
+from collections.abc import Collection, Sequence
 from dataclasses import dataclass
 from functools import cached_property
 from statistics import median
@@ -64,30 +64,43 @@ class Off:
         return float(level + slope * (label_s - since))
 
 
-def ask_of_clocks(offs: Sequence[Off]) -> list[Question]:
+def ask_of_clocks(offs: Sequence[Off], agree: Collection[tuple[str, str]] = ()) -> list[Question]:
     """Return what is asked of devices' clocks, those first that answer most at once.
 
     A recorder an hour off is an hour off against every camera, and a camera against every recorder, morning and
     afternoon; one that drifts gets as far off against all of them: that is one cause. What is less than two frames may
-    be where each camera's frames begin.
+    be where each camera's frames begin. Of two that are alone with each other it is the camera's, but where another
+    recorder says that it is not.
 
     Parameters
     ----------
     offs : sequence of Off
+    agree : collection of (str, str)
+        Cameras and recorders whose clocks agree.
     """
     asked: list[Question] = []
     left = list(offs)
+    agree = {*agree, *((one.camera, one.recorder) for one in offs if one.most_s < _FAR * one.frame_s)}
     while True:
-        groups = _alike([one for one in left if one.most_s >= _FAR * one.frame_s])
+        groups = _alike([one for one in left if one.most_s >= _FAR * one.frame_s], agree)
         if not groups:
             break
         device, own = max(groups, key=lambda item: len(item[1]))
         asked.append(Question(Asked.CLOCK, device, tuple(one.pairings for one in own)))
         left = [one for one in left if one not in own]
-    return asked + [Question(Asked.CLOCK, one.camera, (one.pairings,)) for one in left]
+    return asked + [
+        Question(Asked.CLOCK, one.recorder if _is_recorders(one, agree) else one.camera, (one.pairings,))
+        for one in left
+    ]
 
 
-def _alike(offs: Sequence[Off]) -> list[tuple[str, list[Off]]]:
+def _is_recorders(one: Off, agree: Collection[tuple[str, str]]) -> bool:
+    """Say whether others tell whose clock it is: the camera agrees with another recorder, the recorder with nobody."""
+    others = any(camera == one.camera and recorder != one.recorder for camera, recorder in agree)
+    return others and all(recorder != one.recorder for _, recorder in agree)
+
+
+def _alike(offs: Sequence[Off], agree: Collection[tuple[str, str]]) -> list[tuple[str, list[Off]]]:
     """Return, by device, two and more that are off by the same; a recorder's only where several cameras share it."""
     groups: dict[tuple[str, float], list[Off]] = {}
     for one in sorted(offs, key=lambda one: one.off_s):
@@ -100,7 +113,8 @@ def _alike(offs: Sequence[Off]) -> list[tuple[str, list[Off]]]:
         while left:
             here = [left[0], *(one for one in left[1:] if _is_alike(left[0], one, device))]
             left = [one for one in left if one not in here]
-            if len({one.camera for one in here}) > 1 or (len(here) > 1 and here[0].camera == device):
+            whose = {one.recorder if _is_recorders(one, agree) else one.camera for one in here}
+            if len({one.camera for one in here}) > 1 or (len(here) > 1 and whose == {device}):
                 found.append((device, sorted(here, key=lambda one: one.pairings)))
     return found
 

@@ -171,9 +171,10 @@ def clocks_of(item: Item, day: FrameRate, counts_at: FrameRate | None = None, *,
     coded = item.heard.best_ltc() if item.heard else None
     frame = 1 / (item.facts.fps or day.fps)
     if coded is None:
-        return Clocks(header, rate, None, None, frame, facts.duration, item.size)
+        return Clocks(header, rate, None, None, frame, facts.duration, item.size, stem_of(item.path))
     _, says = coded
-    return Clocks(header, rate, says.start, FrameRate(says.rate, says.drop), frame, facts.duration, item.size)
+    counts = FrameRate(says.rate, says.drop)
+    return Clocks(header, rate, says.start, counts, frame, facts.duration, item.size, stem_of(item.path))
 
 
 def _counts_at(item: Item, of_source: FrameRate | None) -> FrameRate | None:

@@ -258,6 +258,8 @@ class _Solver:
             apart = timed.apart_s - clock[0]
             if not match.sure:
                 confirmed = abs(apart) < max(_APART_SD * clock[1], _CONFIRMED_FRAMES * frame)
+                if abs(apart) > max(_LEAST_APART_S, _APART_SD * clock[1]) and self._is_known(*pair):
+                    self.apart.add(pair)
             elif abs(apart) > max(_APART_SD * clock[1], tolerance):
                 tag = self._tag(match.picture)
                 stretch = self.clocks[tag].stretch_at(timed.label_s)
@@ -442,8 +444,11 @@ class _Solver:
         """Return what is left for a person, one question for one cause."""
         groups: dict[tuple[Asked, str, object], list[tuple[str, str]]] = {}
         off: dict[tuple[str, str, float | None, float | None], list[tuple[str, str]]] = {}
+        agree: set[tuple[str, str]] = set()
         for match in self.matches:
             pair = match.picture, match.sound
+            if not match.sure and pair in self.apart:
+                continue
             place, tag = places[pair], self._tag(match.picture)
             about = None if place.contradiction is None else place.contradiction.about
             if about in _OF_ONE_TAKE:
@@ -454,6 +459,8 @@ class _Solver:
                 groups.setdefault((Asked.LATENESS, tag, None), []).append(pair)
             elif self._is_off(match, place):
                 off.setdefault((tag, *self._period(match)), []).append(pair)
+            elif pair in self.timed:
+                agree.add((tag, self._tag(match.sound)))
         ordered = sorted(groups.items(), key=lambda item: (item[0][1], item[0][0], item[1]))
         asked = [Question(what, tag, (tuple(pairs),)) for (what, tag, _), pairs in ordered]
         asked += ask_of_clocks(
@@ -463,7 +470,8 @@ class _Solver:
                     self.recordings[pairs[0][0]].frame_s,
                 )
                 for (tag, recorder, *_), pairs in off.items()
-            ]
+            ],
+            agree,
         )  # fmt: skip
         return sorted(asked, key=lambda one: (one.device, one.asked, one.pairings))
 

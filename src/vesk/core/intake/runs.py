@@ -23,6 +23,7 @@ _SIZES = (2**31, 4_000_000_000, 2**32)  # bytes that file systems and formats en
 _MINUTES = (1, 2, 3, 4, 5, 10, 12, 15, 20, 25, 30, 60)
 _NEAR = 0.03  # of a size limit: files end at a whole group of frames before it
 _ALIKE = 0.005
+_JUST_BELOW = 0.1  # of a limit: hands stop there as often as anywhere, limits never
 
 # Nats. Most neighbours are takes of their own; stopped by hand at a known limit is one case in a thousand.
 _PRIOR, _COUNTS_ON, _MEETS = -3.0, 1.0, 2.0  # a counter that runs only while recording always meets
@@ -259,15 +260,16 @@ class _Limits:
         frame = 1 / (one.fps or Fraction(25))
         if any(abs(one.duration - 60 * minutes) <= max(frame, Fraction(1, 50)) for minutes in _MINUTES):
             return f"it is just {duration(float(one.duration))} long", True, _SEVERAL
-        # A limit nobody knows shows by itself: several files as long, or as large, as any.
-        longest = self._durations[-1]
+        # A limit nobody knows shows by itself: several files as long, or as large, as any, and none that ends just
+        # below, as takes do that last as long as a song.
+        longest, largest = self._durations[-1], self._sizes[-1]
         if one.duration >= longest - frame >= after.duration - 2 * frame:
             alike = _between(self._durations, one.duration - frame, one.duration + frame)
-            if alike > 1:
+            if alike > 1 and not _between(self._durations, (1 - _JUST_BELOW) * longest, longest - 2 * frame):
                 return f"{alike} files are just as long", False, alike
-        if one.size >= (1 - _ALIKE) * self._sizes[-1]:
+        if one.size >= (1 - _ALIKE) * largest:
             alike = _between(self._sizes, (1 - _ALIKE) * one.size, (1 + _ALIKE) * one.size)
-            if alike > 1:
+            if alike > 1 and not _between(self._sizes, (1 - _JUST_BELOW) * largest, (1 - 2 * _ALIKE) * largest):
                 return f"{alike} files are just as large", False, alike
         return "", False, 0
 

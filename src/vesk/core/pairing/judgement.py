@@ -12,7 +12,7 @@ from vesk.core.day.solution import Agreement, Contradiction, Place
 from vesk.core.kinds import MATCHED, REFUSED, Clock
 from vesk.core.pairing.by_claps import error_by_claps
 from vesk.core.pairing.evidence import PERSON, SOUND, SYNC_POINT, TIMECODE, Evidence
-from vesk.core.pairing.rivals import Rivalry
+from vesk.core.pairing.rivals import Displaced, Rivalry
 from vesk.core.sound.measurement import Line, Measurement, as_jumped, as_walked
 from vesk.core.timemap import AnyMap, exact_seconds
 from vesk.core.tolerance import Tolerance
@@ -261,11 +261,13 @@ class Judgement:
         """What is known besides the sound: label time, rates, claps a person confirmed, rivals, speed."""
         claps = self.error_by_claps(confirmed=True)
         better = self.rivalry is not None and self.rivalry.better
+        of_another = self.rivalry is not None and self.rivalry.settled in {Displaced.ORDER, Displaced.OTHER_TIME}
+        belongs = self.rival or ("another take" if of_another else "")
         return Setting(
             fps=float(self.fps), tolerance_s=float(self.tolerance.seconds(self.fps)), span_s=0.0,
             label_hours=None if self.picture.start is None else float(self.picture.start) / 3600,
             sample_rate=self.sample_rate, seen_s=(claps.low_s, claps.high_s) if claps else None,
-            better=self.rival if better and self.line is None else "",
+            better=belongs if better and self.line is None else "",
             rival="" if better or self.line is not None else self.rival,
             off_speed=self.picture.off_speed,
         )  # fmt: skip

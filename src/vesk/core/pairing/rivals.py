@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections import Counter
 from collections.abc import Collection, Hashable, Iterable, Mapping, Sequence
 from dataclasses import dataclass
 from enum import StrEnum
@@ -12,11 +13,12 @@ COMPARABLE = 0.7  # a second that reaches this share of the first is as likely a
 _SAME_MOMENTS = 0.5  # of the shorter claim
 _LABELS_S = 1.0  # clocks of two devices that were jammed together
 _DAY_S = 86_400.0
+_LEAST_TOGETHER, _MOST_DEVICES = 1 / 3, 5  # of a folder's files; that one folder may hold
 
 
 @dataclass(frozen=True, slots=True)
 class Claim:
-    """A pairing that sound confirms, and which moments it takes for itself.
+    """A pairing that sound confirms, or leaves open, and which moments it takes for itself.
 
     Attributes
     ----------
@@ -34,6 +36,8 @@ class Claim:
         Of the agreement: minus log10 of its false-alarm probability.
     picture_start, sound_start : Fraction or None
         By the clocks that are trusted, real seconds on the day's label clock; None where there is none.
+    is_open : bool
+        Whether sound left it open: it takes nothing from others then.
     """
 
     key: str
@@ -47,6 +51,7 @@ class Claim:
     strength: float
     picture_start: Fraction | None = None
     sound_start: Fraction | None = None
+    is_open: bool = False
 
 
 @dataclass(frozen=True, slots=True)
@@ -72,11 +77,13 @@ class Shared:
 
 
 class Displaced(StrEnum):
-    """Why a pairing by label alone that sound refused is none, in words."""
+    """Why a pairing that sound refused, or that it matched as well as another, is none, in words."""
 
     OTHER_DAY = "its two files are of different days"
     ASTRAY = "sound refused it and labels alone lay it here"
     CLOCKS = "sound refused it, and the clocks of its devices lay the two apart"
+    ORDER = "the files before and after it belong to other times"
+    OTHER_TIME = "the clocks of its devices lay the two apart"
 
 
 @dataclass(frozen=True, slots=True)
@@ -110,8 +117,9 @@ def rivalries(claims: Sequence[Claim], two_devices: Collection[frozenset[str]] =
         For every pairing that has a rival, its strongest; the clearly better of two is not in it.
     """
     found: dict[str, Rivalry] = {}
+    two = _of_devices(two_devices, [one for one in claims if not one.is_open])
     for one, other, shared in _exclusive(claims):
-        if shared.pair in two_devices:
+        if shared.pair in two:
             continue
         weak, strong = sorted((one, other), key=lambda claim: claim.strength)
         better = weak.strength < COMPARABLE * strong.strength
@@ -119,6 +127,27 @@ def rivalries(claims: Sequence[Claim], two_devices: Collection[frozenset[str]] =
         if not better:
             found.setdefault(strong.key, Rivalry(weak.key, better=False))
     return found
+
+
+def _of_devices(pairs: Collection[frozenset[str]], claims: Sequence[Claim]) -> set[frozenset[str]]:
+    """Return which recordings that seem to have heard the same moments are two devices', filed as one.
+
+    Where two are, they were together in many takes, and each file with few others; takes of one playback seem so too,
+    one with another by chance or all with all.
+    """
+    filed: dict[str, str] = {}
+    for claim in claims:
+        filed[claim.picture], filed[claim.sound] = claim.picture_source, claim.sound_source
+    files, beside = Counter(filed.values()), Counter(key for pair in pairs for key in pair if key in filed)
+    together, most = Counter(filed[key] for key in beside), dict.fromkeys(files, 0)
+    for key, count in beside.items():
+        most[filed[key]] = max(most[filed[key]], count)
+    filed_as_one = {
+        source
+        for source in files
+        if together[source] >= _LEAST_TOGETHER * files[source] and most[source] < _MOST_DEVICES
+    }
+    return {pair for pair in pairs if all(filed.get(key) in filed_as_one for key in pair)}
 
 
 def displaced(
@@ -152,7 +181,7 @@ def displaced(
     """
     taken: dict[tuple[str, str], list[Claim]] = {}
     for claim in claims:
-        if claim.key not in rivals:
+        if claim.key not in rivals and not claim.is_open:
             taken.setdefault((claim.picture, claim.sound_source), []).append(claim)
             taken.setdefault((claim.sound, claim.picture_source), []).append(claim)
     found: dict[str, Rivalry] = {}
@@ -172,27 +201,37 @@ def displaced(
 
 
 def parted(
-    refused: Sequence[Claim], apart: Collection[tuple[str, str]], rivals: Mapping[str, Rivalry]
+    refused: Sequence[Claim],
+    open_ones: Mapping[str, tuple[str, str]],
+    apart: Collection[tuple[str, str]],
+    rivals: Mapping[str, Rivalry],
 ) -> dict[str, Rivalry]:
-    """Find the pairings by label alone, heard to share nothing, that the solved clocks of a day lay apart.
+    """Find the pairings that sound did not decide, and that the solved clocks of a day lay apart.
 
     A recorder ten minutes off lays beside every picture what was said ten minutes earlier; where nobody recorded the
     picture, no other file belongs there, but the clock that its other takes tell says as well that this one does not.
+    A picture that nobody recorded fits every take of the song that was played; its clock says that it is none of them.
 
     Parameters
     ----------
     refused : sequence of Claim
-        As of `displaced`.
+        By label alone, heard to share nothing: as of `displaced`.
+    open_ones : mapping of str to (str, str)
+        Picture and sound of the pairings that sound left open, by key.
     apart : collection of (str, str)
         Pictures and sounds that the day's solution lays apart.
     rivals : mapping of str to Rivalry
         What speaks against pairings otherwise.
     """
-    return {
+    found = {
         one.key: Rivalry("", better=True, settled=Displaced.CLOCKS)
         for one in refused
         if (one.picture, one.sound) in apart and one.key not in rivals
     }
+    for key, pair in open_ones.items():
+        if pair in apart and (key not in rivals or rivals[key].settled is None):
+            found[key] = Rivalry("", better=True, settled=Displaced.OTHER_TIME)
+    return found
 
 
 def _excludes(sure: Claim, by_label: Claim) -> bool:
@@ -222,7 +261,7 @@ def to_compare(claims: Sequence[Claim]) -> list[Shared]:
 
 
 def _exclusive(claims: Sequence[Claim]) -> Iterable[tuple[Claim, Claim, Shared]]:
-    ranked = sorted(claims, key=lambda claim: claim.strength)
+    ranked = sorted((one for one in claims if not one.is_open), key=lambda claim: claim.strength)
     groups: dict[tuple[str, str, str], list[Claim]] = {}
     for claim in ranked:
         groups.setdefault(("picture", claim.picture, claim.sound_source), []).append(claim)

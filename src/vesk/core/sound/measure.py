@@ -13,7 +13,8 @@ from vesk.core.progress import OnProgress, unwatched
 from vesk.core.sound.by_sync_points import BySyncPoints, clear_claps, match_by_sync_points, speak_apart
 from vesk.core.sound.by_waveform import search_by_waveform
 from vesk.core.sound.coarse import Candidate, credited, prepare, search
-from vesk.core.sound.echo import on_direct
+from vesk.core.sound.contrast import Laid, excludes, lay
+from vesk.core.sound.echo import alike, on_direct
 from vesk.core.sound.features import FEATURE_RATE
 from vesk.core.sound.follow import follow_guess
 from vesk.core.sound.hearing import Hearing
@@ -40,6 +41,8 @@ _LATER_S = 0.002  # 70 cm: nearer together, channels of one recorder count as on
 _CLEARER = 1.15
 _CLEANED_S = 3600.0  # longer recordings are measured with their hum
 _BY_WAVE, _BY_ONSETS = 2, 3  # places of one search that are looked at before any is found: what is right leads it
+_STEPS_BESIDE, _BETTER = 4, 1.0  # strokes followed at most; nats that another must have more
+_EXCLUDED_LOG10 = -5.0  # where music begins, another take's would exclude what lies a bar on at -3
 _FOLLOWED = 2  # places that are followed where no line is found
 _ASKED = 7  # further channels that are asked whether they hold what one lacks
 
@@ -281,10 +284,39 @@ def _look(picture: Hearing, sound: Hearing, stage: _Stage, found: list[Candidate
         place = verify(picture, sound, candidate, tried=tried, glance=glance)
         if nominal and not stage.by_wave:
             so_far.onsets.append(candidate)
-        if place is not None:
-            score = candidate.score if nominal and not stage.by_wave else 0.0
-            so_far.places.append(replace(place, log10_false_alarm=credited(place.log10_false_alarm, score)))
-    so_far.places = _most_certain(so_far.places)
+        if place is None:
+            continue
+        # A rhythm that stands as high elsewhere (wheels on their rails, a machine) says nothing of where.
+        alone = all(one is candidate or one.score < AMBIGUOUS_RATIO * candidate.score for one in found)
+        score = candidate.score if nominal and not stage.by_wave and alone else 0.0
+        place = replace(place, log10_false_alarm=credited(place.log10_false_alarm, score))
+        highest = max((one.strength for one in so_far.places), default=0.0) < place.strength
+        beside = _beside(picture, sound, place, tried) if highest else ()
+        so_far.places = _most_certain([*so_far.places, place, *beside])
+
+
+def _beside(picture: Hearing, sound: Hearing, place: Verified, tried: int) -> Iterator[Verified]:
+    """Yield better places next to one at which the shared sound repeats: a search keeps one of those that lie so near.
+
+    An engine's strokes are never quite the same: they fit best where they are heard.
+    """
+    if place.repeat_ratio < AMBIGUOUS_RATIO or place.log10_false_alarm > _limit(place):
+        return
+    around = alike(picture, sound, place)
+    if around is not None and around.smeared:  # a hall: what arrives first is looked for later
+        return
+    for _ in range(_STEPS_BESIDE):
+        if place.repeat_ratio < AMBIGUOUS_RATIO:
+            return
+        guess, step = place.guess, abs(place.repeat_s)
+        found = [
+            verify(picture, sound, replace(guess, offset_s=guess.offset_s + by), tried=tried) for by in (-step, step)
+        ]
+        better = [one for one in found if one is not None and one.strength > place.strength + _BETTER]
+        if not better:
+            return
+        place = max(better, key=lambda one: one.strength)
+        yield place
 
 
 def _looked_at(candidate: Candidate, before: Sequence[Candidate]) -> bool:
@@ -390,6 +422,7 @@ def _decide(
     more_pictures: Sequence[Hearing] = (),
     more_sounds: Sequence[Hearing] = (),
 ) -> Measurement:
+    places = _standing(places, picture, sound)
     best = places[0]
     basics = replace(
         refused(""), log10_false_alarm=best.log10_false_alarm, candidates=_rivals(places), polarity=best.polarity
@@ -446,6 +479,27 @@ def _decide(
         runner_up_ratio=max(0.0, second.strength / best.strength) if second else None,
         windows=_looking_points(picture, sound, traced.line, head, tail),
     )
+
+
+def _standing(places: list[Verified], picture: Hearing, sound: Hearing) -> list[Verified]:
+    """Leave out places that another excludes: music fits bar upon bar, and what was said before it fits once.
+
+    What lies in no doubt is left as it is, and so are the levels of a line that jumps: neither excludes the other.
+    """
+    best, *rest = places
+    strong = [one for one in rest if one.log10_false_alarm <= _limit(one)]
+    strong = [one for one in strong if one.strength >= AMBIGUOUS_RATIO * best.strength]
+    strong = [one for one in strong if not best.is_echo(float(one.offset_at(best.middle_s)) - best.at_middle_s)]
+    if best.repeat_ratio > AMBIGUOUS_RATIO or not strong:
+        return places
+    laid = [(one, lay(picture, sound, one.guess)) for one in (best, *strong)]
+
+    def is_wrong(there: Laid) -> bool:
+        others = (other for _, other in laid if other is not there)
+        return any(excludes(picture, other, there, _EXCLUDED_LOG10) for other in others)
+
+    wrong = [one for one, there in laid if is_wrong(there)]
+    return [one for one in places if all(one is not other for other in wrong)] or places
 
 
 def _is_level(place: Verified, traced: Traced) -> bool:

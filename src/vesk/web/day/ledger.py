@@ -46,6 +46,8 @@ class Row:
         The camera's, or the recorder's where there is no picture.
     now : PairingStatus or None
         The pairing, where there is one.
+    nowhere : bool
+        Whether nobody set its pairings aside, and yet all are: nothing recorded its sound.
     """
 
     slate: str
@@ -59,6 +61,7 @@ class Row:
     state: str
     needs: bool
     out: bool
+    nowhere: bool = False
 
     @property
     def kinds(self) -> str:
@@ -76,7 +79,7 @@ class Row:
         return {
             "needs": self.needs,
             "out": self.out,
-            "unpaired": self.state == UNPAIRED,
+            "unpaired": self.state == UNPAIRED or (self.nowhere and not self.continued),
             "broken": self.state in {UNREADABLE, "vanished"},
             "disagrees": bool(self.now and self.now.contradiction),
             "pattern": bool(self.now and self.now.contradiction and self.now.contradiction.about == Discord.PATTERN),
@@ -114,8 +117,9 @@ def rows(view: Overview) -> list[Row]:
             apart.append(_alone(recording, source, "—", recording.problem.split(": ", 1)[-1], word))
         elif own:
             label = _label(placed.get(recording.id), clock)
+            nowhere = all(now.aside and now.is_displaced and not recording.aside for now in own)
             for index, now in enumerate(own):
-                made.append(_paired(recording, source, label, now, continued=index > 0))
+                made.append(_paired(recording, source, label, now, continued=index > 0, nowhere=nowhere))
         elif recording.unpaired:
             label = _label(placed.get(recording.id), clock)
             why = why_alone(recording.unpaired, recording.searched)
@@ -129,7 +133,9 @@ def _label(place: Placed | None, clock: FrameRate) -> str:
     return "—" if place is None else f"{'~' if place.by_sound else ''}{Timecode.at(place.start, clock)}"
 
 
-def _paired(recording: Recording, source: str, label: str, now: PairingStatus, *, continued: bool) -> Row:
+def _paired(
+    recording: Recording, source: str, label: str, now: PairingStatus, *, continued: bool, nowhere: bool
+) -> Row:
     verdict = now.verdict
     brief = verdict.brief if verdict else "not measured yet"
     if now.state == SET_ASIDE:
@@ -146,6 +152,7 @@ def _paired(recording: Recording, source: str, label: str, now: PairingStatus, *
         state=now.state,
         needs=now.needs_person,
         out=verdict is not None and not verdict.holds and now.state not in {CHECKED, SET_ASIDE},
+        nowhere=nowhere,
     )
 
 
@@ -170,9 +177,9 @@ def headline(listed: list[Row]) -> str:
     takes = {
         row.recording.id
         for row in listed
-        if row.recording.kind == PICTURE and row.state not in {UNREADABLE, "vanished", SET_ASIDE}
+        if row.recording.kind == PICTURE and (row.nowhere or row.state not in {UNREADABLE, "vanished", SET_ASIDE})
     }
-    silent = {row.recording.id for row in listed if row.state == UNPAIRED and row.recording.kind == PICTURE}
+    silent = {row.recording.id for row in listed if row.shown_by("unpaired") and row.recording.kind == PICTURE}
     needing = {row.recording.id for row in listed if row.needs}
     holding = takes - needing - silent
     wild = sum(row.state == UNPAIRED and row.recording.kind != PICTURE for row in listed)
