@@ -1,3 +1,3 @@
 """Vesk: conform dailies."""
 
-VERSION = "0.32.0"
+VERSION = "0.33.0"

@@ -14,6 +14,7 @@ from tests.conftest import PROJECT, VAR, end, name_ferry, until, workers
 
 from vesk.actions import gathering
 from vesk.core.errors import RefusedError
+from vesk.jobs import tending
 from vesk.jobs.tasks import ask_intake
 from vesk.services import cluster, sharing
 from vesk.settings import Settings
@@ -87,6 +88,23 @@ def far_worker(shared, tmp_path):
     return started
 
 
+def far_holder(shared):
+    """Hold, from the other machine, what a worker holds while it tends the queue; returns once it does."""
+    script = (
+        "import psycopg, sys, time\n"
+        "with psycopg.connect(sys.argv[1]) as there:\n"
+        "    there.execute('SELECT pg_advisory_xact_lock(%s, 0)', (int(sys.argv[2]),))\n"
+        "    print('held', flush=True)\n"
+        "    time.sleep(3600)\n"
+    )
+    address = shared.database_url.replace("127.0.0.1", HERE) + "?sslmode=require"
+    words = ["ip", "netns", "exec", NAME, sys.executable, "-c", script, address, str(tending._LOCK)]
+    started = subprocess.Popen(words, stdout=subprocess.PIPE)
+    with started.stdout as said:
+        assert said.readline() == b"held\n"
+    return started
+
+
 def states(shared, day):
     with open_session(shared.sqlalchemy_url) as fresh:
         return {(row.kind, row.subject_id): row.state for row in progress.of_day(fresh, day.id)}
@@ -117,6 +135,7 @@ def test_work_is_shared_and_a_host_whose_cable_is_pulled_loses_and_doubles_nothi
             lambda: any(kind == "listen" and state == "running" for (kind, _), state in states(shared, day).items()),
             30, f"work on the far host ({log.read_text()})",
         )  # fmt: skip
+        running.append(far_holder(shared))  # a cable is pulled at the worst moment
         run("ip", "link", "set", LINE, "down")
         running += workers(shared)
         until(lambda: set(states(shared, day).values()) == {"done"}, 60, "what the far host had begun")
