@@ -6,10 +6,11 @@ import soxr
 from tests.core.sound_material import delayed, hearing
 
 from vesk.core.kinds import MATCHED
-from vesk.core.sound import measure as engine
+from vesk.core.sound import finding
 from vesk.core.sound.coarse import Candidate
 from vesk.core.sound.echo import Alike
 from vesk.core.sound.features import WORK_RATE
+from vesk.core.sound.measure import measure
 from vesk.core.sound.verify import Verified
 from vesk.simulator import noises
 from vesk.simulator.paths import reverberant, with_noise
@@ -27,7 +28,7 @@ def test_a_machine_20_db_over_the_talk_is_laid_stroke_upon_stroke(seed):
     talk = soxr.resample(speech(40, seed), RATE, WORK_RATE)[: 40 * WORK_RATE]
     strokes = noises.engine(talk.size, WORK_RATE, seed=seed, wander=0.002)
     picture, there = with_noise(talk, strokes, -20), with_noise(talk, delayed(strokes, 0.003), -20)
-    found = engine.measure(hearing(picture, 0.003, 1), hearing(delayed(there, -OFFSET_S), 0.003, 2))
+    found = measure(hearing(picture, 0.003, 1), hearing(delayed(there, -OFFSET_S), 0.003, 2))
     assert found.decision == MATCHED, found.reason
     assert found.line.offset_at(found.middle_s) == pytest.approx(OFFSET_S - 0.003, abs=1e-4)
 
@@ -44,14 +45,14 @@ def test_a_rhythm_that_stands_as_high_elsewhere_is_no_evidence_and_its_other_pla
         at, spoke = np.array([0.0, 30.0]), np.array([9.0, 9.0])
         return Verified(candidate.offset_s, 0.0, 0.0, -alarm, 50.0, alarm, 0.0, 0.3, 1, 1.0, at, spoke)
 
-    monkeypatch.setattr(engine, "verify", verify)
-    so_far, stage = engine._SoFar(1), engine._Stage(by_wave=False, around_s=None, rates=(0.0,))
+    monkeypatch.setattr(finding, "verify", verify)
+    so_far, stage = finding._SoFar(1), finding._Stage(by_wave=False, around_s=None, rates=(0.0,))
     found = [Candidate(at, 0.0, score) for at, score in ((0.0, 80.0), (0.7, 63.0), (1.4, 62.0), (-0.7, 61.0))]
-    engine._look(None, None, stage, found, so_far)
+    finding._look(None, None, stage, found, so_far)
     assert [(one.at_middle_s, one.log10_false_alarm) for one in so_far.places[:2]] == [(1.4, -7.6), (0.7, -6.4)]
     # What stands alone lends what its waveform lacks, as before.
-    so_far = engine._SoFar(1)
-    engine._look(None, None, stage, [Candidate(0.7, 0.0, 63.0), Candidate(-0.7, 0.0, 6.0)], so_far)
+    so_far = finding._SoFar(1)
+    finding._look(None, None, stage, [Candidate(0.7, 0.0, 63.0), Candidate(-0.7, 0.0, 6.0)], so_far)
     assert so_far.places[0].log10_false_alarm == pytest.approx(-9.4)
 
 
@@ -72,7 +73,7 @@ def test_music_in_bars_lies_where_the_slate_says_and_another_takes_nowhere(seed,
     other = take if same else danced(seed, 7.3, seed + 500)
     picture = reverberant(take, WORK_RATE, seed=seed, amount=0.5)
     sound = delayed(reverberant(other, WORK_RATE, seed=seed + 50, amount=0.1), -OFFSET_S)
-    found = engine.measure(hearing(picture, 0.003, seed), hearing(sound, 0.003, seed + 1000))
+    found = measure(hearing(picture, 0.003, seed), hearing(sound, 0.003, seed + 1000))
     assert (found.decision == MATCHED) == same, found.reason
     if same:
         assert found.line.offset_at(found.middle_s) == pytest.approx(OFFSET_S, abs=1e-4)

@@ -319,7 +319,7 @@ def test_peaks_written_as_sound_streams_by_hold_its_extremes_at_every_level(tmp_
     path = tmp_path / "peaks.vpk"
     builder = PeaksBuilder(2, path)
     for start in range(0, count, 100_003):
-        builder.add(sound[start : start + 100_003])
+        builder.add(sound[start : start + 100_003].T)
     assert not path.exists()
     builder.finish()
     for level in (5, 6, 12, 17):

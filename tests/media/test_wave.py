@@ -177,6 +177,19 @@ def test_a_recording_that_was_never_closed_is_read_from_where_its_sound_begins(t
         np.testing.assert_allclose(reader.read(-2, 5)[2:], sound[:3], atol=near)
 
 
+@pytest.mark.parametrize("channels", [1, 2, 3, 9])
+def test_samples_of_three_bytes_are_to_the_bit_what_another_reader_says(tmp_path, channels):
+    path, sound = tmp_path / "a.wav", noise(40_003, channels)
+    write_wave(path, iter([sound]), sample_rate=48_000, channels=channels)
+    with soundfile.SoundFile(str(path)) as other, SoundReader(path) as reader:
+        for start, count in ((0, 1), (0, 40_003), (777, 36_001), (40_002, 1)):
+            other.seek(start)
+            np.testing.assert_array_equal(reader.read(start, count), other.read(count, "float32", always_2d=True))
+        path.write_bytes(path.read_bytes()[:-1_000])
+        with pytest.raises(MediaError, match="its sound ends at sample"):
+            reader.read(0, 40_003)
+
+
 def test_sound_that_its_header_cannot_count_is_read_to_its_end(tmp_path):
     """A recorder that goes on past 4 GiB in a plain file: its size begins again from zero."""
     path = tmp_path / "long.wav"

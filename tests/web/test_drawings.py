@@ -88,7 +88,7 @@ def test_a_waveform_is_drawn_from_its_peaks_each_channel_to_its_own_height(tmp_p
     assert waveforms(place) == []  # not listened to yet
     loud = np.sin(np.arange(96_000) / 10).astype(np.float32)
     builder = PeaksBuilder(2, store.peaks)
-    builder.add(np.stack([0.5 * loud, 0 * loud], axis=1))
+    builder.add(np.stack([0.5 * loud, 0 * loud]))
     builder.finish()
     mix, boom = waveforms(place)
     assert (mix.name, boom.name, boom.peak_db) == ("mix", "boom", None)

@@ -15,8 +15,8 @@ from vesk.core.kinds import MATCHED, PICTURE, REFUSED
 from vesk.core.progress import OnProgress, unwatched
 from vesk.core.sound.coarse import Candidate, search
 from vesk.core.sound.contrast import Laid, excludes, lay, mirrored
+from vesk.core.sound.finding import CONFUSED_RATES_PPM
 from vesk.core.sound.hearing import Hearing
-from vesk.core.sound.measure import CONFUSED_RATES_PPM
 from vesk.core.sound.measurement import Measurement
 from vesk.core.sound.reel import Reel, search_reel
 from vesk.core.sound.reel import lay as lay_reel

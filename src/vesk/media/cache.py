@@ -213,8 +213,8 @@ def _listen_to(
             for block in _blocks_of(_BLOCK, blocks):
                 done += block.shape[0]
                 on_progress(done, max(done, facts.samples))
-                peaks.add(block)
                 rows = np.ascontiguousarray(block.T)
+                peaks.add(rows)
                 ears.feed(rows)
                 for channel, working in used.items():
                     working.feed(rows[channel])

@@ -21,7 +21,7 @@ FIRST_LEVEL, LAST_LEVEL = 5, 17
 _HEAD = struct.Struct("<4sHHI")
 _MAGIC = b"VPK1"
 _PIECE = 1 << 16  # peaks read at once; even, so that pairs stay together
-_CACHED = 1 << 15  # samples of all channels that are turned over while they are in a core's cache
+_CACHED = 1 << 15  # samples that are turned over while they are in a core's cache
 
 
 class PeaksBuilder:
@@ -29,25 +29,25 @@ class PeaksBuilder:
 
     def __init__(self, channels: int, path: Path) -> None:
         self._channels = channels
-        self._rest = np.zeros((0, channels), np.float32)
+        self._rest = np.zeros((channels, 0), np.float32)
         self._path, self._part = path, path.with_name(f"{path.name}.{os.getpid()}.part")
         self._file = self._part.open("w+b")
         self._file.write(bytes(_HEAD.size))  # how many there are is known at the end
         self._count = 0
 
-    def add(self, block: NDArray[np.float32]) -> None:
-        """Take the next samples (n, channels)."""
+    def add(self, rows: NDArray[np.float32]) -> None:
+        """Take the next samples, float32 (channels, n)."""
         size = 1 << FIRST_LEVEL
-        if self._rest.shape[0]:  # a group that the block before began
-            lacks = size - self._rest.shape[0]
-            self._rest, block = np.concatenate([self._rest, block[:lacks]]), block[lacks:]
-            if self._rest.shape[0] < size:
+        if self._rest.shape[1]:  # a group that the samples before began
+            lacks = size - self._rest.shape[1]
+            self._rest, rows = np.concatenate([self._rest, rows[:, :lacks]], axis=1), rows[:, lacks:]
+            if self._rest.shape[1] < size:
                 return
-            self._put(_min_max(self._rest[None]))
-        whole = block.shape[0] // size * size
+            self._put(_min_max(self._rest, size))
+        whole = rows.shape[1] // size * size
         if whole:
-            self._put(_min_max(block[:whole].reshape(-1, size, self._channels)))
-        self._rest = block[whole:].copy()
+            self._put(_min_max(rows[:, :whole], size))
+        self._rest = rows[:, whole:].copy()
 
     def _put(self, level: NDArray[np.int16]) -> None:
         self._file.write(level.astype("<i2", copy=False).tobytes())
@@ -55,8 +55,8 @@ class PeaksBuilder:
 
     def finish(self) -> None:
         """Write the coarser levels, and put the file where it belongs in one step."""
-        if self._rest.shape[0]:
-            self._put(_min_max(self._rest[None]))
+        if self._rest.shape[1]:
+            self._put(_min_max(self._rest, self._rest.shape[1]))
         width = 4 * self._channels
         at, count = _HEAD.size, self._count
         for _ in range(FIRST_LEVEL, LAST_LEVEL):
@@ -79,17 +79,18 @@ class PeaksBuilder:
         let_go(self._part)
 
 
-def _min_max(groups: NDArray[np.float32]) -> NDArray[np.int16]:
-    """Return the lowest and highest of each group: float32 (n, size, channels) to int16 (n, channels, 2)."""
-    count, size, channels = groups.shape
-    out = np.empty((count, channels, 2), np.float32)
-    step = max(1, _CACHED // (size * channels))
-    for at in range(0, count, step):
-        piece = groups[at : at + step].reshape(-1, size * channels)
-        # Turned over first, so that each step runs over long rows: a reduction along so short an axis crawls.
-        turned = np.ascontiguousarray(piece.T).reshape(size, channels, -1)
-        out[at : at + step, :, 0] = turned.min(axis=0).T
-        out[at : at + step, :, 1] = turned.max(axis=0).T
+def _min_max(rows: NDArray[np.float32], size: int) -> NDArray[np.int16]:
+    """Return the lowest and highest of each group of `size`: float32 (channels, n) to int16 (n / size, channels, 2)."""
+    channels, samples = rows.shape
+    out = np.empty((samples // size, channels, 2), np.float32)
+    step = max(1, _CACHED // size)
+    for channel, row in enumerate(rows):
+        groups = row.reshape(-1, size)
+        for at in range(0, groups.shape[0], step):
+            # Turned over first, so that each step runs over long rows: a reduction along so short an axis crawls.
+            turned = np.ascontiguousarray(groups[at : at + step].T)
+            out[at : at + step, channel, 0] = turned.min(axis=0)
+            out[at : at + step, channel, 1] = turned.max(axis=0)
     out *= 32767
     return np.asarray(np.clip(np.rint(out, out=out), -32768, 32767, out=out), dtype=np.int16)
 

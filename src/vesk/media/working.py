@@ -9,11 +9,11 @@ from pathlib import Path
 from typing import Any
 
 import numpy as np
-import soxr
 from numpy.typing import NDArray
 
 from vesk.core.sound.features import BANDS, WORK_RATE, OnsetBuilder
 from vesk.core.sound.levels import hum_share
+from vesk.core.sound.resample import lowering
 from vesk.media.whole import let_go
 
 _PIECE = 1 << 15  # samples at once: what they need stays in a core's cache
@@ -60,7 +60,7 @@ class WorkingChannel:
     """Sound at the working rate, kept in a file of its own until its peak is known."""
 
     def __init__(self, sample_rate: int, sound: Path, features: Path) -> None:
-        self._down = soxr.ResampleStream(sample_rate, WORK_RATE, 1, dtype="float32")
+        self._down = lowering(sample_rate, WORK_RATE)
         self._energies = SpilledRows(features.with_name(f"{features.name}.{os.getpid()}.energies"))
         self._onsets = OnsetBuilder(self._energies)
         self._sound, self._features = sound, features

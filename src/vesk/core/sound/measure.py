@@ -2,8 +2,8 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterator, Sequence
-from dataclasses import dataclass, field, replace
+from collections.abc import Sequence
+from dataclasses import replace
 
 import numpy as np
 
@@ -11,12 +11,10 @@ from vesk.core.errors import StoppedError
 from vesk.core.kinds import AMBIGUOUS, MATCHED
 from vesk.core.progress import OnProgress, unwatched
 from vesk.core.sound.by_sync_points import BySyncPoints, clear_claps, match_by_sync_points, speak_apart
-from vesk.core.sound.by_waveform import search_by_waveform
-from vesk.core.sound.coarse import Candidate, credited, prepare, search
 from vesk.core.sound.contrast import Laid, excludes, lay
-from vesk.core.sound.echo import alike, on_direct
+from vesk.core.sound.echo import on_direct
 from vesk.core.sound.features import FEATURE_RATE
-from vesk.core.sound.follow import follow_guess
+from vesk.core.sound.finding import ACCEPT_LOG10, AMBIGUOUS_RATIO, Around, accepted, distinct, find_places, limit
 from vesk.core.sound.hearing import Hearing
 from vesk.core.sound.mains import find_hum, without_hum
 from vesk.core.sound.measurement import Line, Measurement, OtherChannel, Rival, TracePoint, refused
@@ -24,26 +22,14 @@ from vesk.core.sound.one_sided import one_sided_shares
 from vesk.core.sound.trace import Traced, trace
 from vesk.core.sound.verify import SPOKE, Verified, verify
 
-ACCEPT_LOG10 = -6.0
-SHORT_S, ACCEPT_SHORT_LOG10 = 5.0, -7.0  # a short take has less to contradict a chance
-AMBIGUOUS_RATIO = 0.7
-# A clock wrong by up to half a percent, each followed ±600 ppm; 24 run as 25 and 44.1 as 48, either way.
-WIDE_RATES_PPM = tuple(float(n) for n in range(-5000, 5001, 1000) if n)
-CONFUSED_RATES_PPM = ((25 / 24 - 1) * 1e6, (24 / 25 - 1) * 1e6, (48 / 44.1 - 1) * 1e6, (44.1 / 48 - 1) * 1e6)
 _LEAST_S = 1.0
-_SAME_S = 0.1
-_ALIKE_S = 0.005  # half of what a row of features lasts
-_WORTH = 0.25
 _CLAPS_WITHIN_S = 1800.0  # longer recordings hold so many claps that one more alike proves nothing
 _CLAP_SE_S = 30e-6
 _CRYSTAL_PPM = 50.0
 _LATER_S = 0.002  # 70 cm: nearer together, channels of one recorder count as one place
 _CLEARER = 1.15
 _CLEANED_S = 3600.0  # longer recordings are measured with their hum
-_BY_WAVE, _BY_ONSETS = 2, 3  # places of one search that are looked at before any is found: what is right leads it
-_STEPS_BESIDE, _BETTER = 4, 1.0  # strokes followed at most; nats that another must have more
 _EXCLUDED_LOG10 = -5.0  # where music begins, another take's would exclude what lies a bar on at -3
-_FOLLOWED = 2  # places that are followed where no line is found
 _ASKED = 7  # further channels that are asked whether they hold what one lacks
 
 _TWO_EVENTS = (
@@ -119,7 +105,7 @@ def measure_channels(
             return refused(f"the {name} is silent", unheard=True)
     if min(pictures[0].seconds, sounds[0].seconds) < _LEAST_S:
         return refused("one of the two is shorter than a second", unheard=True)
-    around = _Around(proposal_s, reach_s, near_only and proposal_s is not None)
+    around = Around(proposal_s, reach_s, near_only and proposal_s is not None)
     found = _measured(pictures, sounds, [(p, s) for p in told for s in speaking], around, on_progress)
     alone = (found.runner_up_ratio or 0.0) < AMBIGUOUS_RATIO
     if found.decision == MATCHED or (found.decision == AMBIGUOUS and alone):
@@ -129,15 +115,6 @@ def measure_channels(
         return found
     again = _measured(quiet, near, [(p, s) for p in told for s in speaking], around, on_progress)
     return again if again.decision == MATCHED else found
-
-
-@dataclass(frozen=True, slots=True)
-class _Around:
-    """Where to look: at this place first, seconds, within this reach of it; nowhere else where `only` there."""
-
-    at_s: float | None
-    reach_s: float
-    only: bool = False
 
 
 def _quiet(hearing: Hearing) -> Hearing:
@@ -150,7 +127,7 @@ def _measured(
     pictures: Sequence[Hearing],
     sounds: Sequence[Hearing],
     pairs: list[tuple[int, int]],
-    around: _Around,
+    around: Around,
     on_progress: OnProgress,
 ) -> Measurement:
     """Measure what speaks: each pair of channels in turn until one is found, then claps alone."""
@@ -158,8 +135,8 @@ def _measured(
     for number, (p, s) in enumerate(pairs):
         if not on_progress(number, len(pairs) + 1):
             raise StoppedError("Stopped while two sounds were compared.")
-        places = _search(pictures[p], sounds[s], around, len(pairs))
-        if _accepted(places):
+        places = find_places(pictures[p], sounds[s], around, len(pairs))
+        if accepted(places):
             on_progress(len(pairs), len(pairs) + 1)
             return _with_best_channel(pictures, sounds, pairs, (p, s), places)
         if nothing is None or (places and places[0].log10_false_alarm < nothing.log10_false_alarm):
@@ -205,147 +182,6 @@ def _clap_rate(found: BySyncPoints) -> tuple[float, float]:
     return -slope * 1e6, know**-0.5 * 1e6
 
 
-@dataclass(frozen=True, slots=True)
-class _Stage:
-    """One way of searching, and how many hypotheses it adds."""
-
-    by_wave: bool
-    around_s: float | None
-    rates: tuple[float, ...]
-
-
-def _stages(around: _Around) -> Iterator[_Stage]:
-    """Order the searches: near the proposal before everywhere, onsets before waveforms, likely rates before odd."""
-    proposal_s = around.at_s
-    if proposal_s is not None:
-        yield _Stage(by_wave=False, around_s=proposal_s, rates=(0.0,))
-    if around.only:
-        yield _Stage(by_wave=True, around_s=proposal_s, rates=(0.0,))
-        return
-    yield _Stage(by_wave=False, around_s=None, rates=(0.0,))
-    if proposal_s is not None:
-        yield _Stage(by_wave=True, around_s=proposal_s, rates=(0.0,))
-    yield _Stage(by_wave=True, around_s=None, rates=(0.0,))
-    yield _Stage(by_wave=False, around_s=None, rates=WIDE_RATES_PPM)
-    yield _Stage(by_wave=False, around_s=None, rates=CONFUSED_RATES_PPM)
-
-
-@dataclass(slots=True)
-class _SoFar:
-    """What the searches made so far led to: the most certain first, once a search is through."""
-
-    channels: int
-    tried: int = 0
-    places: list[Verified] = field(default_factory=list)
-    looked: list[Candidate] = field(default_factory=list)
-    onsets: list[Candidate] = field(default_factory=list)
-
-
-def _search(picture: Hearing, sound: Hearing, around: _Around, channels: int) -> list[Verified]:
-    """Look at candidates, stage by stage, until one is beyond chance; the most certain first."""
-    so_far = _SoFar(channels)
-    everywhere = False
-    longer = sound if sound.features.shape[0] > picture.features.shape[0] else picture
-    prepared = prepare(longer.features) if min(picture.features.shape[0], sound.features.shape[0]) else None
-    for stage in _stages(around):
-        if _accepted(so_far.places) and (everywhere or stage.by_wave):
-            continue
-        find = {"around_s": stage.around_s, "reach_s": around.reach_s, "rates_ppm": stage.rates}
-        if stage.by_wave:
-            found = search_by_waveform(picture, sound, **find)  # type: ignore[arg-type]
-        else:
-            found = search(picture.features, sound.features, prepared=prepared, **find)  # type: ignore[arg-type]
-            everywhere |= stage.around_s is None
-        _look(picture, sound, stage, found, so_far)
-    places = so_far.places
-    if not _accepted(places):
-        # Onsets that are no chance, and no line at any rate: somebody may be walking.
-        likely = sorted(so_far.onsets, key=lambda one: -one.score)[:_FOLLOWED]
-        # They were chosen by their onsets, which no waveform had a part in: only these were tried.
-        walked = (follow_guess(picture, sound, candidate, tried=_FOLLOWED * channels) for candidate in likely)
-        places = _most_certain([*places, *(place for place in walked if place is not None)])
-    return _distinct(places)
-
-
-def _look(picture: Hearing, sound: Hearing, stage: _Stage, found: list[Candidate], so_far: _SoFar) -> None:
-    """Look at what one search proposes."""
-    so_far.tried += len(found)
-    nominal = stage.rates == (0.0,)
-    for number, candidate in enumerate(found):
-        sure = _accepted(so_far.places)
-        if sure and candidate.score < _WORTH * found[0].score:
-            break  # nothing that fell so far behind has ever been a rival
-        if not sure and number >= (_BY_WAVE if stage.by_wave else _BY_ONSETS):
-            break
-        if _looked_at(candidate, so_far.looked):
-            continue
-        so_far.looked.append(candidate)
-        tried, glance = so_far.tried * so_far.channels, not sure and (number > 0 or not nominal)
-        place = verify(picture, sound, candidate, tried=tried, glance=glance)
-        if nominal and not stage.by_wave:
-            so_far.onsets.append(candidate)
-        if place is None:
-            continue
-        # A rhythm that stands as high elsewhere (wheels on their rails, a machine) says nothing of where.
-        alone = all(one is candidate or one.score < AMBIGUOUS_RATIO * candidate.score for one in found)
-        score = candidate.score if nominal and not stage.by_wave and alone else 0.0
-        place = replace(place, log10_false_alarm=credited(place.log10_false_alarm, score))
-        highest = max((one.strength for one in so_far.places), default=0.0) < place.strength
-        beside = _beside(picture, sound, place, tried) if highest else ()
-        so_far.places = _most_certain([*so_far.places, place, *beside])
-
-
-def _beside(picture: Hearing, sound: Hearing, place: Verified, tried: int) -> Iterator[Verified]:
-    """Yield better places next to one at which the shared sound repeats: a search keeps one of those that lie so near.
-
-    An engine's strokes are never quite the same: they fit best where they are heard.
-    """
-    if place.repeat_ratio < AMBIGUOUS_RATIO or place.log10_false_alarm > _limit(place):
-        return
-    around = alike(picture, sound, place)
-    if around is not None and around.smeared:  # a hall: what arrives first is looked for later
-        return
-    for _ in range(_STEPS_BESIDE):
-        if place.repeat_ratio < AMBIGUOUS_RATIO:
-            return
-        guess, step = place.guess, abs(place.repeat_s)
-        found = [
-            verify(picture, sound, replace(guess, offset_s=guess.offset_s + by), tried=tried) for by in (-step, step)
-        ]
-        better = [one for one in found if one is not None and one.strength > place.strength + _BETTER]
-        if not better:
-            return
-        place = max(better, key=lambda one: one.strength)
-        yield place
-
-
-def _looked_at(candidate: Candidate, before: Sequence[Candidate]) -> bool:
-    """Say whether a candidate is one that another stage found: verified again it would say the same."""
-    alike = (abs(one.offset_s - candidate.offset_s) < _ALIKE_S and abs(one.ppm - candidate.ppm) < 1 for one in before)
-    return any(alike)
-
-
-def _most_certain(places: list[Verified]) -> list[Verified]:
-    return sorted(places, key=lambda one: (one.log10_false_alarm, -one.strength))
-
-
-def _distinct(places: list[Verified]) -> list[Verified]:
-    kept: list[Verified] = []
-    for place in places:
-        if all(abs(float(place.offset_at(other.middle_s)) - other.at_middle_s) > _SAME_S for other in kept):
-            kept.append(place)
-    return kept
-
-
-def _limit(place: Verified) -> float:
-    span = float(place.at_s[-1] - place.at_s[0]) if place.at_s.size else 0.0
-    return ACCEPT_SHORT_LOG10 if span < SHORT_S else ACCEPT_LOG10
-
-
-def _accepted(places: list[Verified]) -> bool:
-    return bool(places) and places[0].log10_false_alarm <= _limit(places[0])
-
-
 def _refusal(places: list[Verified], p: int, s: int) -> Measurement:
     if not places:
         return refused("no place was found where the two share sound")
@@ -380,13 +216,13 @@ def _with_best_channel(
 ) -> Measurement:
     direct = on_direct(pictures[found_with[0]], sounds[found_with[1]], places[0], places[1:])
     echoes = bool(direct.echoes_s) or direct.hall_s is not None
-    places = _distinct([direct, *places[1:]])
+    places = distinct([direct, *places[1:]])
     rest = places[1:]
     looked = {found_with: places[0]}
     for p, s in pairs:
         if (p, s) not in looked:
             place = verify(pictures[p], sounds[s], places[0].guess, tried=len(pairs))
-            if place is not None and place.log10_false_alarm <= _limit(place):
+            if place is not None and place.log10_false_alarm <= limit(place):
                 looked[p, s] = on_direct(pictures[p], sounds[s], place, rest) if echoes else place
     strongest = max(place.strength for place in looked.values())
     good = {pair: place for pair, place in looked.items() if place.strength >= 0.6 * strongest}
@@ -432,7 +268,7 @@ def _decide(
             f"the two share only a sound that repeats (every {abs(best.repeat_s) * 1000:.1f} ms), which fixes no place"
         )
         return replace(basics, reason=reason)
-    rivals = (one for one in places[1:] if one.log10_false_alarm <= _limit(one))
+    rivals = (one for one in places[1:] if one.log10_false_alarm <= limit(one))
     serious = [one for one in rivals if not best.is_echo(float(one.offset_at(best.middle_s)) - best.at_middle_s)]
     apart = [one for one in serious if not _together(best, one)]
     traced = trace(picture, sound, best, apart)
@@ -487,7 +323,7 @@ def _standing(places: list[Verified], picture: Hearing, sound: Hearing) -> list[
     What lies in no doubt is left as it is, and so are the levels of a line that jumps: neither excludes the other.
     """
     best, *rest = places
-    strong = [one for one in rest if one.log10_false_alarm <= _limit(one)]
+    strong = [one for one in rest if one.log10_false_alarm <= limit(one)]
     strong = [one for one in strong if one.strength >= AMBIGUOUS_RATIO * best.strength]
     strong = [one for one in strong if not best.is_echo(float(one.offset_at(best.middle_s)) - best.at_middle_s)]
     if best.repeat_ratio > AMBIGUOUS_RATIO or not strong:
