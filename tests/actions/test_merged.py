@@ -331,6 +331,7 @@ def test_the_commands_know_runs_and_sets_too(rolled_on, tmp_path, cache):
     assert all(line["delivered"] == "yes" for line in run)
 
 
+@pytest.mark.slow
 def test_equal_takes_whose_names_count_on_are_no_run_where_the_recorder_ran_minutes_apart(tmp_path, cache):
     """Nothing in the camera's own files tells: no clock, white noise at their ends, one length."""
     lines = (

@@ -15,12 +15,6 @@ from vesk.dailies.folder import walk_folder
 from vesk.store import days, recordings
 
 
-@pytest.fixture(scope="session")
-def cache(tmp_path_factory):
-    """What is kept between both sides is theirs alone: other tests break, and let go, what they share."""
-    return tmp_path_factory.mktemp("own_cache")
-
-
 @pytest.fixture
 def measured_once(monkeypatch):
     """What either side asks to be measured is measured once, if it is asked in the same way."""

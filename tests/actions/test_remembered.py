@@ -81,7 +81,7 @@ def any_acts(db, settings, day, rng):
     ]  # fmt: skip
 
 
-@pytest.mark.parametrize("seed", range(2))
+@pytest.mark.parametrize("seed", [0, pytest.param(1, marks=pytest.mark.slow)])
 def test_after_any_change_pages_say_what_computing_anew_says(db, settings, seed):
     rng = random.Random(seed)  # noqa: S311 - a test that can be repeated
     files = {f"A/a{n}.mov": picture(f"09:{n:02}:00:00") for n in range(3)}

@@ -151,6 +151,7 @@ roll = [
 """
 
 
+@pytest.mark.slow
 def test_two_cameras_in_one_flat_folder_are_told_by_their_own_sound(db, settings, tmp_path, cache):
     """Names and headers tell nothing and one clock is an hour off: both cameras heard the same moments."""
     shots = "".join(SHOT.format(n=n, minute=7 * n, one=2 * n + 1, other=2 * n + 2) for n in range(3))
@@ -174,6 +175,7 @@ def test_two_cameras_in_one_flat_folder_are_told_by_their_own_sound(db, settings
     }
 
 
+@pytest.mark.slow
 def test_labels_that_lead_a_whole_card_to_other_takes_are_found_out_by_sound(
     db, settings, tmp_path, cache, monkeypatch
 ):
@@ -226,6 +228,7 @@ def test_labels_that_lead_a_whole_card_to_other_takes_are_found_out_by_sound(
     assert among == [5, 3]
 
 
+@pytest.mark.slow
 def test_a_take_nobody_recorded_is_not_laid_beside_what_the_recorders_clock_says(db, settings, tmp_path, cache):
     """The recorder is off by what lies between takes: the label partner of a take that it missed is another's."""
     off = FLAT.replace('roll = "S"', 'roll = "S"\nheader_off_s = 420.0')
@@ -275,6 +278,7 @@ def test_a_take_nobody_recorded_is_not_laid_beside_what_the_recorders_clock_says
     assert missed.state == "measured"
 
 
+@pytest.mark.slow
 def test_a_second_recorder_that_is_an_hour_off_is_no_day_of_wild_tracks(db, settings, tmp_path, cache):
     """Every picture has a partner already, by labels that are right: nothing lacks a sound."""
     second = FLAT.split("[[device]]")[3].replace('"S1"', '"S2"').replace('"."', '"S2"').replace('"S"', '"T"')

@@ -194,7 +194,7 @@ def seen_at_the_clap(page, known, fps):
     return np.median([[read(one, known) - frame + 0.5 for one in bits] for frame, bits in seen], axis=0)
 
 
-@pytest.mark.parametrize(("rate", "cameras"), [("25", 4), ("29.97 DF", 2)])
+@pytest.mark.parametrize(("rate", "cameras"), [pytest.param("25", 4, marks=pytest.mark.slow), ("29.97 DF", 2)])
 def test_what_is_painted_belongs_to_what_is_heard_before_and_after_a_correction(
     page: Page, db, settings: Settings, serve, watched, rate, cameras
 ):

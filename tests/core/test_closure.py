@@ -41,6 +41,7 @@ def test_what_moved_and_then_stopped_in_one_place_is_the_closing(kind):
     assert right >= 19
 
 
+@pytest.mark.slow
 def test_how_likely_a_clap_is_says_how_often_it_is_one_and_what_merely_stops_is_none():
     """By how clearly it stood out, who sat down was a clear clap in every case."""
     told = []

@@ -19,7 +19,7 @@ from vesk.simulator.voices import RATE, speech
 OFFSET_S = -0.5403  # the sound's first sample lies before the picture's
 
 
-@pytest.mark.parametrize("seed", [0, 3, 4])
+@pytest.mark.parametrize("seed", [0, *(pytest.param(n, marks=pytest.mark.slow) for n in (3, 4))])
 def test_a_machine_20_db_over_the_talk_is_laid_stroke_upon_stroke(seed):
     """Its strokes lie 42 ms apart and hardly differ: a search keeps one of the places that lie so near.
 
@@ -66,7 +66,10 @@ def danced(seed, begins_s, said):
     return talk * ((at > 1) & (at < 5)) + music
 
 
-@pytest.mark.parametrize(("seed", "same"), [(0, True), (1, True), (0, False), (4, False)])
+@pytest.mark.parametrize(
+    ("seed", "same"),
+    [(0, True), (4, False), *(pytest.param(*one, marks=pytest.mark.slow) for one in ((1, True), (0, False)))],
+)
 def test_music_in_bars_lies_where_the_slate_says_and_another_takes_nowhere(seed, same):
     """Bar upon bar it fits as well, and 85 % of the evidence stood two seconds away: it was asked of."""
     take = danced(seed, 6.0, seed)

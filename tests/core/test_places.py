@@ -62,7 +62,7 @@ def conversation(seed, places_s, seconds=20.0):
     return hearing(scratch, 0.02, seed), hearing(delayed(near, 0.0, PPM), 0.005, seed + 1)
 
 
-@pytest.mark.parametrize("places_s", [(115e-6, -105e-6), (0.0, 450e-6)])
+@pytest.mark.parametrize("places_s", [(115e-6, -105e-6), pytest.param((0.0, 450e-6), marks=pytest.mark.slow)])
 def test_who_speaks_when_is_neither_drift_nor_a_jump(places_s):
     errors, inside = [], []
     for seed in range(3, 8):

@@ -14,7 +14,7 @@ EDL = "TITLE: DAY 6\nFCM: NON-DROP FRAME\n\n" + "".join(
 )  # fmt: skip
 
 
-def test_four_thousand_damaged_headers_are_read_or_told(tmp_path):
+def test_a_thousand_damaged_headers_are_read_or_told(tmp_path):
     (tmp_path / "shot").mkdir()
     made = make_shoot(SHORT.format(rate="25", jam="08:00:00", start="09:00:00"), tmp_path / "shot")
     folder = tmp_path / "samples"
@@ -29,7 +29,7 @@ def test_four_thousand_damaged_headers_are_read_or_told(tmp_path):
         soundfile.write(folder / f"tone{ending}", tone, 48_000)
     (folder / "report.csv").write_text("file,scene,take,start tc\n31A_01.wav,31A,1,09:00:00:00\n" * 9, encoding="utf-8")
     (folder / "cut.edl").write_text(EDL, encoding="utf-8")
-    words = [sys.executable, "-X", "faulthandler", PROJECT / "benchmarks" / "damage.py", folder, "4000", "1"]
+    words = [sys.executable, "-X", "faulthandler", PROJECT / "benchmarks" / "damage.py", folder, "1000", "1"]
     done = subprocess.run(
         words, env={**os.environ, "PYTHONPATH": str(PROJECT / "src")}, capture_output=True, text=True, check=False,
         timeout=300,
@@ -38,4 +38,4 @@ def test_four_thousand_damaged_headers_are_read_or_told(tmp_path):
     told = {line.partition(" ")[2]: int(line.partition(" ")[0]) for line in done.stdout.splitlines()}
     assert set(told) == {"read", "told", "hung"}, done.stdout
     assert told["hung"] == 0
-    assert min(told["read"], told["told"]) > 400
+    assert min(told["read"], told["told"]) > 100
