@@ -9,7 +9,6 @@ from __future__ import annotations
 
 from collections.abc import Sequence
 from dataclasses import dataclass
-from math import log
 
 import numpy as np
 from numpy.typing import NDArray
@@ -141,12 +140,37 @@ def _likeliest(
 ) -> _Likeliest:
     """Return by how much a clock wandered, most likely; by nothing where that says as much."""
     # The scatter of few is known roughly: what looks like wander may be that.
-    tried = [
-        _Likeliest(_filtered(at, ahead, sigma * scale, density)[0] - (gain_nats if density else 0.0), density, scale)
-        for density in (0.0, *((ppm * 1e-6) ** 2 / _HOUR for ppm in wander))
-        for scale in _SCALES
-    ]
-    return max(tried, key=lambda one: one.nats)
+    densities = np.repeat([0.0, *((ppm * 1e-6) ** 2 / _HOUR for ppm in wander)], len(_SCALES))
+    scales = np.tile(_SCALES, densities.size // len(_SCALES))
+    nats = _log_likelihoods(at, ahead, sigma, densities, scales) - np.where(densities > 0, gain_nats, 0.0)
+    best = int(np.argmax(nats))
+    return _Likeliest(float(nats[best]), float(densities[best]), float(scales[best]))
+
+
+def _log_likelihoods(
+    at: NDArray[np.float64],
+    ahead: NDArray[np.float64],
+    sigma: NDArray[np.float64],
+    densities: NDArray[np.float64],
+    scales: NDArray[np.float64],
+) -> NDArray[np.float64]:
+    """Run the filter for many densities and scales of the errors at once: the log-likelihood of each."""
+    rates, offset = np.zeros(scales.size), np.full(scales.size, ahead[0])
+    level, both, slope = (sigma[0] * scales) ** 2, np.zeros(scales.size), np.full(scales.size, _RATE_PRIOR**2)
+    total = np.zeros(scales.size)
+    for number in range(1, at.size):
+        span = float(at[number] - at[number - 1])
+        offset = offset + span * rates
+        level = level + 2 * span * both + span**2 * slope + densities * (span**3 / 3)
+        both = both + span * slope + densities * (span**2 / 2)
+        slope = slope + densities * span
+        variance = level + (sigma[number] * scales) ** 2
+        off = ahead[number] - offset
+        total -= 0.5 * (off**2 / variance + np.log(variance))
+        by_level, by_slope = level / variance, both / variance
+        offset, rates = offset + by_level * off, rates + by_slope * off
+        level, both, slope = level - by_level * level, both - by_level * both, slope - by_slope * both
+    return total
 
 
 _Matrix = NDArray[np.float64]
@@ -160,28 +184,27 @@ def _step(span: float, density: float) -> tuple[_Matrix, _Matrix]:
 
 def _filtered(
     at: NDArray[np.float64], ahead: NDArray[np.float64], sigma: NDArray[np.float64], density: float
-) -> tuple[float, list[tuple[_Matrix, _Matrix]], list[tuple[_Matrix, _Matrix]]]:
-    """Run the filter: log-likelihood, states as predicted and as updated."""
+) -> tuple[list[tuple[_Matrix, _Matrix]], list[tuple[_Matrix, _Matrix]]]:
+    """Run the filter: states as predicted and as updated."""
     # The first one only says where it all is; reckoned from no knowledge, its error would round to none.
     state, spread = np.array([ahead[0], 0.0]), np.diag([float(sigma[0]) ** 2, _RATE_PRIOR**2])
-    total, before, after = 0.0, [(state, spread)], [(state, spread)]
+    before, after = [(state, spread)], [(state, spread)]
     for number in range(1, at.size):
         move, noise = _step(float(at[number] - at[number - 1]), density)
         state, spread = move @ state, move @ spread @ move.T + noise
         before.append((state, spread))
         variance = float(spread[0, 0] + sigma[number] ** 2)
         off = float(ahead[number] - state[0])
-        total -= 0.5 * (off**2 / variance + log(variance))
         gain = spread[:, 0] / variance
         state, spread = state + gain * off, spread - np.outer(gain, spread[0])
         after.append((state, spread))
-    return total, before, after
+    return before, after
 
 
 def _smoothed(
     at: NDArray[np.float64], ahead: NDArray[np.float64], sigma: NDArray[np.float64], density: float
 ) -> tuple[Knot, ...]:
-    _, before, after = _filtered(at, ahead, sigma, density)
+    before, after = _filtered(at, ahead, sigma, density)
     state, spread = after[-1]
     made = [(state, spread)]
     for number in range(at.size - 2, -1, -1):

@@ -12,6 +12,7 @@ _SIDE = 3  # windows that must speak on either side
 _RAMP_S = 12.0  # steps this near each other are one movement
 _ROUNDS = 6
 _BEND = 3.0  # units of scatter up to which a window counts in full
+_AT_ONCE = 200_000  # windows times places that are tried at once
 _SHARP = 0.25  # of a step: the windows next to it may lie this far off their levels
 
 
@@ -19,21 +20,42 @@ def _fit(
     x: NDArray[np.float64], y: NDArray[np.float64], at: list[float], scatter: float
 ) -> tuple[NDArray[np.float64], NDArray[np.float64]]:
     """Fit level, slope and steps so that wild windows pull no harder than others (Huber's weights)."""
-    design = np.stack([np.ones(x.size), x - x.mean(), *(x > when for when in at)], axis=1)
-    weight = np.ones(x.size)
-    values, residual = np.zeros(design.shape[1]), y
+    values, residuals = _fit_each(x, y, at, np.zeros(1), scatter, more=False)
+    return values[0], residuals[0]
+
+
+def _fit_each(
+    x: NDArray[np.float64],
+    y: NDArray[np.float64],
+    at: list[float],
+    tried: NDArray[np.float64],
+    scatter: float,
+    *,
+    more: bool = True,
+) -> tuple[NDArray[np.float64], NDArray[np.float64]]:
+    """Fit as `_fit` does with one step more, for each place `tried` of it: (places, values), (places, windows)."""
+    spread = float(x.std()) or 1.0  # so that all columns are of one size
+    shared = np.stack([np.ones(x.size), (x - x.mean()) / spread, *(x > when for when in at)], axis=1)
+    design = np.repeat(shared[None], tried.size, axis=0)
+    if more:
+        design = np.concatenate([design, (x > tried[:, None])[:, :, None]], axis=2)
+    weight = np.ones((tried.size, x.size))
+    values, residuals = np.zeros((tried.size, design.shape[2])), np.broadcast_to(y, weight.shape)
     for _ in range(_ROUNDS):
-        root = np.sqrt(weight)
-        values, *_ = np.linalg.lstsq(design * root[:, None], y * root, rcond=None)
-        residual = y - design @ values
-        weight = 1 / np.maximum(np.abs(residual) / scatter / _BEND, 1.0)
-    return values, residual
+        weighted = design.transpose(0, 2, 1) * weight[:, None, :]
+        # Two steps with no window between them are one: then the smaller values are taken, as by least squares.
+        inverse = np.linalg.pinv(weighted @ design, rcond=1e-11, hermitian=True)
+        values = (inverse @ (weighted @ y)[:, :, None])[:, :, 0]
+        residuals = y - (design @ values[:, :, None])[:, :, 0]
+        weight = 1 / np.maximum(np.abs(residuals) / scatter / _BEND, 1.0)
+    values[:, 1] /= spread
+    return values, residuals
 
 
-def _cost(residual: NDArray[np.float64], scatter: float) -> float:
-    """Sum squares in units of the scatter, growing only straight beyond the bend (Huber's loss)."""
+def _cost(residual: NDArray[np.float64], scatter: float) -> NDArray[np.float64]:
+    """Sum squares in units of the scatter, growing straight beyond the bend (Huber's loss), along the last axis."""
     size = np.abs(residual) / scatter
-    return float(np.where(size <= _BEND, size**2, 2 * _BEND * size - _BEND**2).sum())
+    return np.asarray(np.where(size <= _BEND, size**2, 2 * _BEND * size - _BEND**2).sum(axis=-1))
 
 
 def find_steps(
@@ -68,16 +90,20 @@ def find_steps(
     chosen = [when for when in known if (x <= when).sum() >= _SIDE and (x > when).sum() >= _SIDE]
     middles = (x[:-1] + x[1:]) / 2
     _, residual = _fit(x, y, chosen, scatter)
-    cost = _cost(residual, scatter)
+    cost = float(_cost(residual, scatter))
     while len(chosen) < MOST:
         best: tuple[float, float] | None = None
-        for when in middles[_SIDE - 1 : x.size - _SIDE]:
-            if any(((x > min(when, other)) & (x <= max(when, other))).sum() < _SIDE for other in chosen):
-                continue
-            values, residual = _fit(x, y, [*chosen, float(when)], scatter)
-            new = _cost(residual, scatter)
-            if abs(float(values[-1])) >= LEAST_STEP_S and (best is None or new < best[0]):
-                best = (new, float(when))
+        tried = middles[_SIDE - 1 : x.size - _SIDE]
+        left = np.searchsorted(x, tried, side="right")  # windows before
+        apart = np.abs(left[:, None] - np.searchsorted(x, chosen, side="right"))
+        tried = tried[(apart >= _SIDE).all(axis=1)]
+        at_once = max(1, _AT_ONCE // x.size)
+        for part in (tried[n : n + at_once] for n in range(0, tried.size, at_once)):
+            values, residuals = _fit_each(x, y, chosen, part, scatter)
+            costs = np.where(np.abs(values[:, -1]) >= LEAST_STEP_S, _cost(residuals, scatter), np.inf)
+            least = int(np.argmin(costs))
+            if costs[least] < (np.inf if best is None else best[0]):
+                best = (float(costs[least]), float(part[least]))
         if best is None or cost - best[0] < _GAIN:
             break
         cost = best[0]
