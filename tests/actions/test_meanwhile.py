@@ -212,6 +212,23 @@ def test_a_sound_that_is_cut_while_it_is_read_is_not_handed_over(db, settings, d
     assert handed_over(Path(row.folder)) == set()
 
 
+def test_a_sound_that_is_linked_and_opened_up_while_it_is_read_is_handed_over(db, settings, day, monkeypatch):
+    checked(db, settings, day, "A006_001.mov")
+    path = Path(day.folder, only(db, day, "A006_001.mov").sound.path)
+    real = package.delivering.deliver
+
+    def opened_up(*args, **kwargs):
+        made = real(*args, **kwargs)
+        os.link(path, path.with_name("backup"))
+        path.chmod(0o664)
+        return made
+
+    monkeypatch.setattr(package.delivering, "deliver", opened_up)
+    row = turnover.plan(db, settings, day)
+    package.make(db, settings, row.id)
+    assert handed_over(Path(row.folder)) == {"sound/A006_001.wav"}
+
+
 class Killed(BaseException):
     """What nothing catches, as when a worker is killed."""
 

@@ -8,7 +8,7 @@ from vesk.core.errors import MediaError
 from vesk.core.kinds import Unusable
 from vesk.dailies.report_lines import COLUMNS
 from vesk.media import paperwork, scan
-from vesk.media.checksum import whole_hash
+from vesk.media.checksum import AsRead, whole_hash
 
 
 @pytest.fixture
@@ -114,3 +114,25 @@ def test_a_hash_knows_content_wherever_it_lies(tmp_path):
     assert whole_hash(one) != whole_hash(other)
     other.write_bytes(data + b"x")
     assert whole_hash(one) != whole_hash(other)
+
+
+def test_a_file_that_gets_another_link_or_mode_while_it_is_read_has_not_changed(tmp_path):
+    one, data = tmp_path / "a", os.urandom(300_000)
+    one.write_bytes(data)
+    stat, wanted = one.stat(), whole_hash(one)
+
+    def while_read(do):
+        left = [do]
+        return lambda _done, _total: left.pop()() is None if left else True
+
+    assert whole_hash(one, while_read(lambda: os.link(one, tmp_path / "b"))) == wanted
+    assert whole_hash(one, while_read(lambda: one.chmod(0o640))) == wanted
+    as_read = AsRead.of(one, wanted)
+    one.chmod(0o600)
+    assert as_read.holds()
+    with pytest.raises(MediaError, match="changed while it was read"):
+        whole_hash(one, while_read(lambda: one.write_bytes(data[::-1])))
+    os.utime(one, ns=(stat.st_atime_ns, stat.st_mtime_ns))  # of the same size and time, and of other content
+    assert not as_read.holds()
+    one.write_bytes(data)
+    assert not as_read.holds()  # what was read in between may have been something else

@@ -22,7 +22,7 @@ from sqlmodel import Session
 from vesk.actions import measuring, turnover
 from vesk.actions.handover import copies, documents, products
 from vesk.actions.handover.report import package_says, report_line
-from vesk.actions.handover.sources import ANEW, Sources, changed_since
+from vesk.actions.handover.sources import ANEW, Sources
 from vesk.actions.locating import located
 from vesk.actions.overview import Overview
 from vesk.actions.pairing_status import CHECKED
@@ -34,6 +34,7 @@ from vesk.core.progress import WHOLE, OnProgress, unwatched
 from vesk.dailies import delivering
 from vesk.dailies.located import Located
 from vesk.media import checksum
+from vesk.media.checksum import AsRead
 from vesk.media.scan import NOTE, UNFINISHED
 from vesk.settings import Settings
 from vesk.store import changes, days, journal, recordings, turnovers, watched
@@ -344,7 +345,7 @@ def _take_away(path: Path) -> None:
         raise StorageError(path, error.strerror or str(error)) from error
 
 
-def _lies_still(making: _Making, lies: dict[Path, str], made: products.Made) -> None:
+def _lies_still(making: _Making, lies: list[AsRead], made: products.Made) -> None:
     """Take away what was made of files that changed while they were read.
 
     Raises
@@ -352,7 +353,7 @@ def _lies_still(making: _Making, lies: dict[Path, str], made: products.Made) -> 
     MediaError
         Naming the file.
     """
-    changed = changed_since(lies)
+    changed = next((one.path for one in lies if not one.holds()), None)
     if changed is not None:
         for one in made.files.values():
             _take_away(making.folder / one.name)
@@ -367,7 +368,7 @@ def _make_take(session: Session, making: _Making, item: Item, file: PictureFile)
     sounds = tuple(located(session, settings, day, now.sound) for now in active)
     own = [recordings.get(session, file.recording_id)]
     lies = making.sources.signed(session, own, anew=making.recipe.movies)
-    lies |= making.sources.signed(session, [now.sound for now in active], anew=True)
+    lies += making.sources.signed(session, [now.sound for now in active], anew=True)
     changes.rest(session)
     scene, number = item.scene_take
     take = products.Take(

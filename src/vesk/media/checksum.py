@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import hashlib
 import os
+from dataclasses import dataclass
 from pathlib import Path
 
 import xxhash
@@ -14,35 +15,77 @@ from vesk.core.progress import OnProgress, unwatched
 _PIECE = 1 << 16
 _BLOCK = 8 << 20
 WHOLE, UNREAD = "w", "u"
+_TRIES = 3
 
 
 def whole_hash(path: Path, on_progress: OnProgress = unwatched) -> str:
     """Return a 128-bit hash of every byte of a file (XXH3), marked as such.
+
+    One that only gets another link, owner or mode meanwhile, or whose time was set back, is read once more.
 
     Raises
     ------
     MediaError
         If it cannot be read to its end, or changes while it is read.
     """
+    last = ""
+    for _ in range(_TRIES):
+        try:
+            content, before, after = _read(path, on_progress)
+        except OSError as error:
+            gone = not path.exists()
+            reason = "it is not there any more" if gone else f"it cannot be read ({error.strerror or error})"
+            raise MediaError(path, reason, "Connect the disk or copy it again.") from error
+        if before == after or (content == last and _written(before) == _written(after)):
+            return content
+        if _written(before) != _written(after):
+            break
+        last = content
+    raise MediaError(path, "it changed while it was read", "Let it be copied to its end, and take it in again.")
+
+
+def _read(path: Path, on_progress: OnProgress) -> tuple[str, tuple[int, ...], tuple[int, ...]]:
+    """Read a file once: its hash, and how it lay before and after."""
     digest, done = xxhash.xxh3_128(), 0
-    try:
-        with path.open("rb", buffering=0) as file:
-            before = os.fstat(file.fileno())
-            while block := file.read(_BLOCK):
-                digest.update(block)
-                done += len(block)
-                on_progress(done >> 20, before.st_size >> 20)
-            after = os.fstat(file.fileno())
-    except OSError as error:
-        reason = "it is not there any more" if not path.exists() else f"it cannot be read ({error.strerror or error})"
-        raise MediaError(path, reason, "Connect the disk or copy it again.") from error
-    if _told(before) != _told(after):
-        raise MediaError(path, "it changed while it was read", "Let it be copied to its end, and take it in again.")
-    return f"{WHOLE}{digest.hexdigest()}"
+    with path.open("rb", buffering=0) as file:
+        before = os.fstat(file.fileno())
+        while block := file.read(_BLOCK):
+            digest.update(block)
+            done += len(block)
+            on_progress(done >> 20, before.st_size >> 20)
+        after = os.fstat(file.fileno())
+    return f"{WHOLE}{digest.hexdigest()}", _told(before), _told(after)
 
 
 def _told(stat: os.stat_result) -> tuple[int, ...]:
-    return stat.st_size, stat.st_mtime_ns, stat.st_ctime_ns, stat.st_ino
+    return stat.st_size, stat.st_mtime_ns, stat.st_ino, stat.st_ctime_ns
+
+
+def _written(told: tuple[int, ...]) -> tuple[int, ...]:
+    """Return of how a file lies what writing to it changes: all but the time at which its state changed."""
+    return told[:-1]
+
+
+@dataclass(frozen=True, slots=True)
+class AsRead:
+    """A file whose content is known, and how it lay when that was read."""
+
+    path: Path
+    content: str
+    told: tuple[int, ...]
+
+    @classmethod
+    def of(cls, path: Path, content: str) -> AsRead:
+        """Note how a file lies now that is known to hold `content`."""
+        return cls(path, content, _told(path.stat()))
+
+    def holds(self) -> bool:
+        """Say whether nobody wrote to it since; where only its state changed, every byte is read for that."""
+        try:
+            now = _told(self.path.stat())
+            return now == self.told or (_written(now) == _written(self.told) and whole_hash(self.path) == self.content)
+        except (OSError, MediaError):
+            return False
 
 
 def unread(path: Path) -> str:

@@ -2,9 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Mapping
 from dataclasses import dataclass, field
-from pathlib import Path
 
 from sqlmodel import Session
 
@@ -12,6 +10,7 @@ from vesk.actions import measuring
 from vesk.actions.locating import located
 from vesk.core.errors import MediaError
 from vesk.media import checksum
+from vesk.media.checksum import AsRead
 from vesk.settings import Settings
 from vesk.store import changes, recordings
 from vesk.store.tables import Day, Recording
@@ -32,7 +31,7 @@ class Sources:
     settings: Settings
     day: Day
     # Files that hold what was taken in: how they lay then, and whether every byte was read for that.
-    _verified: dict[int, tuple[str, bool]] = field(default_factory=dict)
+    _verified: dict[int, tuple[AsRead, bool]] = field(default_factory=dict)
     _refused: dict[int, MediaError] = field(default_factory=dict)  # those that do not, and why
 
     def verify(self, session: Session, row: Recording, *, anew: bool) -> None:
@@ -42,7 +41,7 @@ class Sources:
         except MediaError as error:
             self._refused[row.id] = error
 
-    def signed(self, session: Session, rows: list[Recording], *, anew: bool) -> dict[Path, str]:
+    def signed(self, session: Session, rows: list[Recording], *, anew: bool) -> list[AsRead]:
         """Return how files lie that hold, byte for byte, what was taken in and checked.
 
         Parameters
@@ -59,14 +58,14 @@ class Sources:
         """
         if refused := next((self._refused[one.id] for one in rows if one.id in self._refused), None):
             raise refused
-        lies = {}
+        lies = []
         for row in [file for one in rows for file in measuring.files_of(session, one)]:
             place = located(session, self.settings, self.day, row)
             measuring.lies_as_taken_in(place, row)
-            told = checksum.unread(place.file)
-            before, read = self._verified.get(row.id, ("", False))
-            if before == told and (read or not anew):
-                lies[place.path] = told
+            now = AsRead.of(place.file, row.content)  # before it is read: what is written meanwhile is noticed
+            lies.append(now)
+            before, read = self._verified.get(row.id, (None, False))
+            if before == now and (read or not anew):
                 continue
             if checksum.content_of(place.file, self.settings.cache, anew=anew) != row.content:
                 changes.hold(session, self.day.id)
@@ -74,10 +73,5 @@ class Sources:
                 recordings.get(session, row.id).modified_ns = 0
                 changes.rest(session)
                 raise MediaError(place.path, "it holds other bytes than were checked", ANEW)
-            lies[place.path], self._verified[row.id] = told, (told, anew)
+            self._verified[row.id] = now, anew
         return lies
-
-
-def changed_since(lies: Mapping[Path, str]) -> Path | None:
-    """Return a file that lies otherwise than it did, or is gone; None where all lie as they did."""
-    return next((path for path, told in lies.items() if not path.exists() or checksum.unread(path) != told), None)
