@@ -21,9 +21,11 @@ from fractions import Fraction
 from pathlib import Path
 from typing import Any
 
+import flask
 import numpy as np
 import pytest
 from hypothesis import settings as property_tests
+from jinja2.bccache import Bucket, BytecodeCache
 from sqlmodel import Session, select
 
 PROJECT = Path(__file__).resolve().parents[1]
@@ -84,6 +86,23 @@ talk = [[2.0, 8.5]]
 roll = [{{ source = "A", from = 0.0, to = 9.0 }}, {{ source = "S1", from = -1.513, to = 10.2 }}]
 """
 
+
+class _CompiledOnce(BytecodeCache):
+    """Templates are compiled once a process, not once for each test's application: they were a quarter of web tests."""
+
+    def __init__(self) -> None:
+        self._codes: dict[tuple[str, str], Any] = {}
+
+    def load_bytecode(self, bucket: Bucket) -> None:
+        """Take what was compiled of the same source."""
+        bucket.code = self._codes.get((bucket.key, bucket.checksum))
+
+    def dump_bytecode(self, bucket: Bucket) -> None:
+        """Keep what was compiled."""
+        self._codes[bucket.key, bucket.checksum] = bucket.code
+
+
+flask.Flask.jinja_options = {"bytecode_cache": _CompiledOnce()}
 
 _LONGEST = ("browser", "dailies", "actions", "jobs", "core")  # folders whose files take longest begin first
 

@@ -39,10 +39,13 @@ def without_keys(place):
     return replace(place, picture="", sound="", contradiction=told)
 
 
-def test_pages_and_commands_judge_alike(db, settings, ferry, afternoon, tmp_path, measured_once):
+@pytest.mark.parametrize(
+    ("parts", "least"), [(["ferry"], 6), pytest.param(["ferry", "afternoon"], 12, marks=pytest.mark.slow)]
+)
+def test_pages_and_commands_judge_alike(db, settings, request, tmp_path, measured_once, parts, least):
     folder = tmp_path / "media"
     without = shutil.ignore_patterns("A006_00[34]*", "33*")  # as the others, and long
-    for part in (ferry, afternoon):
+    for part in map(request.getfixturevalue, parts):
         shutil.copytree(part.folder, folder, copy_function=os.link, dirs_exist_ok=True, ignore=without)
     day = named_day(db, settings, folder, number=6)
     heard_and_merged(db, settings, day)
@@ -61,7 +64,7 @@ def test_pages_and_commands_judge_alike(db, settings, ferry, afternoon, tmp_path
     by_commands = {(one.picture, one.sound): one for one in walked.pairings}
     anew = [[str(part) for part in one] for one in measured_once.keys() - asked]
     assert not anew  # it is asked in the very same way
-    assert len(by_pages) >= 12
+    assert len(by_pages) >= least
     assert by_pages.keys() == by_commands.keys()
     tags = {source.id: source.tag for source in days.sources(db, day.id)}
     assert {row.path: tags[row.source_id] for row in recordings.ready_of_day(db, day.id)} == walked.sources

@@ -10,7 +10,7 @@ from conflicts import conflicts, lines
 
 
 def test_every_kind_of_change_counts_once_and_says_so_to_the_others(settings):
-    told = conflicts(settings, people=6)
+    told = conflicts(settings, people=3)
     assert len({one.kind for one in told}) >= 24
     wrong = [one for one in told if one.wrong or one.lost or one.counted != 1]
     assert wrong == [], "\n".join(lines(told))
