@@ -1,6 +1,7 @@
 """What is left to decide on a day: one answer for one cause; nothing that disagrees is done with others unseen."""
 
 import re
+from dataclasses import replace
 from fractions import Fraction
 
 import pytest
@@ -8,7 +9,7 @@ from tests.paper_day import paper_day, picture, sound, source
 
 from vesk.actions import correct, deciding, gathering, pairing, scoping, turnover
 from vesk.actions.overview import Overview
-from vesk.core.kinds import LTC, MATCHED, Asked
+from vesk.core.kinds import AMBIGUOUS, LTC, MATCHED, REFUSED, Asked
 from vesk.core.sound.measurement import Line, Measurement
 from vesk.store import days, journal, pairings, recordings
 from vesk.store import sync_points as points
@@ -231,3 +232,13 @@ def test_filters_show_what_disagrees_and_hours_are_read_as_hours(client, day):
     assert frames(107892 * 1001 / 30000, Fraction(30000, 1001)) == "+1 h 00 min 00 s 0 f"  # as labels that skip count
     assert frames(3602.02, Fraction(30000, 1001)) == "+1 h 00 min 02 s 1 f"
     assert frames(-7325.0, Fraction(25)) == "\N{MINUS SIGN}2 h 02 min 05 s 0 f"
+
+
+def test_what_is_ambiguous_shares_a_sound_and_is_not_said_to_have_none(client, db, day):
+    one, other, *_ = pairings.of_day(db, day.id)
+    for row, decision in ((one, AMBIGUOUS), (other, REFUSED)):
+        row.measurement = replace(row.measurement, decision=decision, line=None, reason="a playback")
+    db.commit()
+    page = shown(client.get(f"/days/{day.id}/"))
+    said = re.findall(r'class="none">\s*([^<]*?)\s*</text>', page)
+    assert sorted(said) == ["ambiguous", "no common sound"]
