@@ -104,13 +104,24 @@ class _CompiledOnce(BytecodeCache):
 
 flask.Flask.jinja_options = {"bytecode_cache": _CompiledOnce()}
 
-_LONGEST = ("browser", "dailies", "actions", "jobs", "core")  # folders whose files take longest begin first
+_LONGEST = ("browser", "dailies", "actions", "core")  # folders whose files take longest begin first
+_WAITING = ("services", "jobs", "cli")  # those that wait for processes and clocks more than they compute
 
 
 def pytest_collection_modifyitems(items: list[pytest.Item]) -> None:
-    """Put what takes longest first, so that no process is left with it alone at the end."""
+    """Put what takes longest first, so that no process is left with it alone at the end.
+
+    What mostly waits is spread among that: side by side it would leave the cores idle.
+    """
     order = {name: place for place, name in enumerate(_LONGEST)}
     items.sort(key=lambda item: order.get(item.path.parent.name, len(order)))
+    files = {path: list(own) for path, own in itertools.groupby(items, key=lambda item: item.path)}
+    waiting = [path for path in files if path.parent.name in _WAITING]
+    computing = [path for path in files if path not in waiting]
+    apart = len(computing) // (len(waiting) + 1) + 1
+    for number, path in enumerate(waiting):
+        computing.insert(min(len(computing), number * (apart + 1) + 2), path)
+    items[:] = [item for path in computing for item in files[path]]
 
 
 @dataclass(frozen=True)

@@ -1,4 +1,4 @@
-"""Eight people change one thing at once: one counts, seven are told, nobody is lost unseen."""
+"""Several people change one thing at once: one counts, the others are told, nobody is lost unseen."""
 
 import sys
 
