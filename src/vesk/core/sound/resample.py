@@ -118,7 +118,8 @@ class Decimator:
     Notes
     -----
     A linear-phase filter [1]_, as a product of matrices: a row of 48 samples made is what lies around them times the
-    taps, each column a sample later. That takes more sums than are needed, a third of the time of any other way here.
+    taps, each column a sample later. It takes half as many sums again as are needed, and two thirds of the time of a
+    general resampler: nothing multiplies matrices as quickly as what is made for that.
 
     References
     ----------
