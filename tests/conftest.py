@@ -88,7 +88,7 @@ roll = [{{ source = "A", from = 0.0, to = 9.0 }}, {{ source = "S1", from = -1.51
 
 
 class _CompiledOnce(BytecodeCache):
-    """Templates are compiled once a process, not once for each test's application: they were a quarter of web tests."""
+    """Templates are compiled once a process, not once for each application: a seventh of web tests' time."""
 
     def __init__(self) -> None:
         self._codes: dict[tuple[str, str], Any] = {}
