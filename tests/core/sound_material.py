@@ -1,10 +1,17 @@
-"""Sound for tests of the engine, made here: no resampler or room of the product's or the simulator's."""
+"""Sound for tests of the engine, made here: no resampler or room of the product's; who talks is the simulator's."""
 
 import numpy as np
+import soxr
 from scipy import signal
 
 from vesk.core.sound.features import WORK_RATE, onset_features
 from vesk.core.sound.hearing import Hearing
+from vesk.simulator.voices import RATE, speech
+
+
+def talk(seconds: float, seed: int) -> np.ndarray:
+    """Somebody who speaks, with a pitch: as the simulator's voices do."""
+    return soxr.resample(speech(seconds, seed), RATE, WORK_RATE)[: int(seconds * WORK_RATE)]
 
 
 def babble(seconds: float, seed: int) -> np.ndarray:

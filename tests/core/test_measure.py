@@ -3,7 +3,7 @@
 import numpy as np
 import pytest
 from scipy import fft
-from sound_material import babble, delayed, hearing
+from sound_material import babble, delayed, hearing, talk
 
 from vesk.core.kinds import AMBIGUOUS, MATCHED, REFUSED
 from vesk.core.sound.features import WORK_RATE
@@ -93,7 +93,7 @@ def test_a_playback_under_the_talk_of_two_takes_is_ambiguous_and_not_asked_again
     asked = []
     monkeypatch.setattr("vesk.core.sound.measure.find_hum", asked.append)
     played = babble(24, 21)
-    one, other = (played + babble(24, 22 + take) for take in (0, 1))
+    one, other = (played + talk(24, 22 + take) for take in (0, 1))
     found = measure(hearing(one, 0.003), hearing(other, 0.003, 1))
     assert found.decision == AMBIGUOUS
     assert "each holds loud sound" in found.reason

@@ -2,11 +2,13 @@
 
 import numpy as np
 import pytest
-from sound_material import babble, delayed, hearing
+from sound_material import babble, delayed, hearing, talk
 
 from vesk.core.kinds import AMBIGUOUS, MATCHED
 from vesk.core.sound.features import WORK_RATE
 from vesk.core.sound.measure import measure, measure_channels
+from vesk.simulator.noises import knocks, with_hits
+from vesk.simulator.paths import with_noise
 
 LATER = WORK_RATE // 2
 
@@ -17,7 +19,7 @@ def playback() -> np.ndarray:
 
 
 def test_playback_shared_by_two_takes_does_not_settle_which(playback):
-    one, other = (playback + babble(30, seed) for seed in (62, 63))
+    one, other = (playback + talk(30, seed) for seed in (62, 63))
     found = measure(hearing(one, 0.003), hearing(other[LATER:], 0.002, 1))
     assert found.decision == AMBIGUOUS
     assert "playback" in found.reason
@@ -47,7 +49,7 @@ def turns(seconds: float, seed: int, count: int) -> list[np.ndarray]:
 def conversation(seed: int) -> tuple[list, list, list]:
     """Return a scratch that hears two people, a lav on each that hears little of the other, and rustles, and a mix."""
     seconds = 30
-    one, other = (babble(seconds, seed * 10 + k) * gate for k, gate in enumerate(turns(seconds, seed, 2)))
+    one, other = (talk(seconds, seed * 10 + k) * gate for k, gate in enumerate(turns(seconds, seed, 2)))
     rustle = [0.8 * babble(seconds, seed * 10 + 5 + k) * turns(seconds, seed + 50, 3)[k] for k in range(2)]
     scratch = hearing(delayed(one, 0.4) + delayed(other, 0.4001), 0.02, seed)
     lavs = [hearing(one + 0.003 * other + rustle[0], 0.002, seed + 1)]
@@ -63,12 +65,34 @@ def test_a_lav_that_misses_one_voice_is_no_other_event_where_the_next_channel_ho
     assert measure_channels(scratch, with_mix).decision == "matched"
 
 
-@pytest.mark.parametrize("seed", [3, 4])
+@pytest.mark.parametrize("seed", [3, 6])
 def test_a_playback_under_two_takes_is_two_events_on_however_many_channels(seed):
     seconds = 30
     playback = babble(seconds, seed * 100)
-    talk, other = (babble(seconds, seed * 100 + k) for k in (1, 2))
+    said, other = (talk(seconds, seed * 100 + k) for k in (1, 2))
     channels = [hearing(playback + level * other, 0.002, seed + 20 + n) for n, level in enumerate((1.0, 0.6, 1.6))]
-    found = measure_channels([hearing(delayed(playback + talk, 0.4), 0.01, seed)], channels)
+    found = measure_channels([hearing(delayed(playback + said, 0.4), 0.01, seed)], channels)
     assert found.decision == "ambiguous"
     assert "the other lacks" in found.reason
+
+
+@pytest.mark.parametrize("seed", [1, 2])
+def test_hits_on_a_radio_link_and_a_camera_that_is_knocked_are_no_events_of_their_own(seed):
+    """All of these were ambiguous: each holds loud sound that the other lacks."""
+    said = talk(30, seed)
+    scratch = with_noise(said, knocks(said.size, WORK_RATE, seed=seed), -10)
+    lav = with_hits(delayed(said, 0.4).astype(np.float32), WORK_RATE, seed=seed + 7)
+    found = measure(hearing(scratch, 0.01, seed), hearing(lav, 0.002, seed + 1))
+    assert found.decision == MATCHED, found.reason
+    assert found.line.offset_s == pytest.approx(-0.4, abs=1e-4)
+
+
+def test_what_was_said_while_a_radio_link_was_lost_is_not_asked_for():
+    said = talk(30, 5)
+    at = np.arange(said.size) / WORK_RATE
+    aside = talk(30, 6) * (at % 6 < 0.5)  # under the breath of who wears the lav
+    lav = hearing(
+        np.where(at % 1.5 < 0.2, 0, said + aside + 0.001 * np.random.default_rng(7).normal(size=said.size)), 0
+    )
+    found = measure(hearing(said, 0.003, 1), lav)
+    assert found.decision == MATCHED, found.reason

@@ -7,7 +7,7 @@ from sound_material import babble, delayed, hearing
 
 from vesk.core.sound.coarse import Candidate
 from vesk.core.sound.features import WORK_RATE
-from vesk.core.sound.verify import verify
+from vesk.core.sound.verify import Glance, verify
 
 
 @pytest.mark.parametrize(("ppm", "off_s"), [(-81_250.0, 0.012), (88_435.4, -0.015), (0.0, 0.02)])
@@ -43,3 +43,14 @@ def test_a_voices_own_pitch_is_no_repetition_and_a_machines_is(jitter, low, high
     place = verify(hearing(delayed(voice, 0.7), 0.02, 1), hearing(voice, 0.005, 2), Candidate(0.7, 0, 1), tried=1)
     assert place.log10_false_alarm < -20
     assert low <= place.repeat_ratio <= high
+
+
+def test_a_glance_falls_on_the_windows_in_which_something_is_heard_and_says_what_a_full_look_does():
+    """Every fourth window, as was looked at before, holds nothing here."""
+    scene = babble(60, 52) * (np.arange(60 * WORK_RATE) / WORK_RATE % 9 > 8)
+    picture, sound = hearing(scene, 0.004), hearing(delayed(scene, 0.4), 0.004, 1)
+    guess, glance = Candidate(-0.4, 0.0, 9.0), Glance(8, -4.0)
+    full, glanced = verify(picture, sound, guess, tried=1), verify(picture, sound, guess, tried=1, glance=glance)
+    assert glanced.log10_false_alarm == pytest.approx(full.log10_false_alarm)
+    assert glanced.at_middle_s == pytest.approx(full.at_middle_s)
+    assert verify(picture, sound, Candidate(7.0, 0.0, 9.0), tried=1, glance=glance) is None

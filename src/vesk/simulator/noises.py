@@ -1,4 +1,4 @@
-"""What a set sounds like beside who speaks: machines, wheels on rails, beeps, music in bars.
+"""What a set sounds like beside who speaks: machines, wheels on rails, beeps, music in bars, hits and knocks.
 
 One channel (n,) at any sample rate, of no fixed level: `paths.with_noise` lays it under or over a sound.
 """
@@ -49,6 +49,33 @@ def beeps(count: int, rate: int) -> Sound:
     """Return a beep of 1 kHz each second, as a machine that warns gives."""
     at = np.arange(count) / rate
     return np.asarray((at % 1 < 0.06) * np.sin(2 * np.pi * 1000 * at), np.float32)
+
+
+def with_hits(sound: Sound, rate: int, *, seed: int, a_second: float = 1.0, db: float = 15.0) -> Sound:
+    """Return what a radio link makes of a sound: hits of up to a quarter of a second over it, a third of them lost."""
+    rng = np.random.default_rng(seed)
+    out, level = sound.copy(), float(np.std(sound)) * 10 ** (db / 20)
+    for _ in range(rng.poisson(a_second * sound.size / rate)):
+        begin = int(rng.integers(sound.size))
+        part = out[begin : begin + int(rng.uniform(0.005, 0.25) * rate)]
+        part *= rng.random() < 0.5
+        if rng.random() < 0.7:
+            part += (rng.normal(size=part.size) * level).astype(np.float32)
+        else:
+            part[:] = 0
+    return out
+
+
+def knocks(count: int, rate: int, *, seed: int, a_second: float = 1.0) -> Sound:
+    """Return a camera that is touched, moved and set down: dull, each gone within half a second."""
+    rng = np.random.default_rng(seed)
+    out = np.zeros(count)
+    for _ in range(rng.poisson(a_second * count / rate)):
+        length = int(rng.uniform(0.05, 0.4) * rate)
+        begin = int(rng.integers(count))
+        knock = _low(rng.normal(size=length), rate, 1200) * np.exp(-np.arange(length) / (length / 4))
+        out[begin : begin + length] += knock[: count - begin]
+    return np.asarray(out, np.float32)
 
 
 def _low(noise: NDArray[np.float64], rate: int, hertz: float) -> NDArray[np.float64]:

@@ -247,7 +247,7 @@ def _vote(
             size //= 2
     steps = ceil(steps / pool)
     drifts = np.linspace(-MAX_PPM, MAX_PPM, 2 * steps + 1) * 1e-6 if steps else np.zeros(1)
-    met = [curve != 0 for curve in curves]
+    met = [(curve != 0).astype(np.float32) for curve in curves]
     best = np.full(curves[0].size, -np.inf, np.float32)
     which = np.zeros(curves[0].size, np.float32)
     for drift in drifts:
@@ -255,12 +255,23 @@ def _vote(
         count = np.zeros(best.size, np.float32)
         for curve, heard, centre in zip(curves, met, centres, strict=True):
             shift = round(drift * (centre - middle) / pool)
-            total += np.roll(curve, -shift)
-            count += np.roll(heard, -shift)
-        total /= np.sqrt(np.maximum(count, 1))
-        better = total > best
-        best[better], which[better] = total[better], drift
+            _add_earlier(total, curve, shift)
+            _add_earlier(count, heard, shift)
+        np.sqrt(np.maximum(count, 1, out=count), out=count)
+        total /= count
+        np.copyto(which, drift, where=total > best)
+        np.maximum(best, total, out=best)
     return best, which
+
+
+def _add_earlier(total: NDArray[np.float32], curve: NDArray[np.float32], by: int) -> None:
+    """Add a curve, `by` rows earlier, to a sum of the same length."""
+    if by > 0:
+        total[:-by] += curve[by:]
+    elif by < 0:
+        total[-by:] += curve[:by]
+    else:
+        total += curve
 
 
 def _one_rate(
@@ -338,11 +349,10 @@ def search(
         return []
     swap = sound.shape[0] > picture.shape[0]
     long, short = (sound, picture) if swap else (picture, sound)
-    by = _pooling(long.shape[0])
-    rate = FEATURE_RATE / by
-    small = pooled(short, by)
-    segments = _segments(small, int(SEGMENT_S * rate))
     spectra = prepared or prepare(long)
+    rate = spectra.rate
+    small = pooled(short, round(FEATURE_RATE / rate))
+    segments = _segments(small, int(SEGMENT_S * rate))
     found: list[Candidate] = []
     for ppm in rates_ppm:
         # Long rows a short row: the sound's clock is fast, so the sound is longer than its picture.

@@ -6,11 +6,11 @@ from collections.abc import Iterator, Sequence
 from dataclasses import dataclass, field, replace
 
 from vesk.core.sound.by_waveform import search_by_waveform
-from vesk.core.sound.coarse import Candidate, credited, prepare, search
+from vesk.core.sound.coarse import Candidate, Spectra, credited, prepare, search
 from vesk.core.sound.echo import alike
 from vesk.core.sound.follow import follow_guess
 from vesk.core.sound.hearing import Hearing
-from vesk.core.sound.verify import Verified, verify
+from vesk.core.sound.verify import Glance, Verified, verify
 
 ACCEPT_LOG10 = -6.0
 SHORT_S, ACCEPT_SHORT_LOG10 = 5.0, -7.0  # a short take has less to contradict a chance
@@ -22,6 +22,8 @@ _SAME_S = 0.1
 _ALIKE_S = 0.005  # half of what a row of features lasts
 _WORTH = 0.25
 _BY_WAVE, _BY_ONSETS = 2, 3  # places of one search that are looked at before any is found: what is right leads it
+# Of what chance gives one in twelve shows as much at a glance, and all that is right does.
+_GLANCE = Glance(windows=16, log10_chance=0.3)
 _STEPS_BESIDE, _BETTER = 4, 1.0  # strokes followed at most; nats that another must have more
 _FOLLOWED = 2  # places that are followed where no line is found
 
@@ -90,16 +92,19 @@ def find_places(picture: Hearing, sound: Hearing, around: Around, channels: int)
     so_far = _SoFar(channels)
     everywhere = False
     longer = sound if sound.features.shape[0] > picture.features.shape[0] else picture
-    prepared = prepare(longer.features) if min(picture.features.shape[0], sound.features.shape[0]) else None
+    prepared: Spectra | None = None
     for stage in _stages(around):
         if accepted(so_far.places) and (everywhere or stage.by_wave):
             continue
         find = {"around_s": stage.around_s, "reach_s": around.reach_s, "rates_ppm": stage.rates}
         if stage.by_wave:
             found = search_by_waveform(picture, sound, **find)  # type: ignore[arg-type]
-        else:
+        elif min(picture.features.shape[0], sound.features.shape[0]):
+            prepared = prepared or prepare(longer.features)
             found = search(picture.features, sound.features, prepared=prepared, **find)  # type: ignore[arg-type]
             everywhere |= stage.around_s is None
+        else:
+            continue
         _look(picture, sound, stage, found, so_far)
     places = so_far.places
     if not accepted(places):
@@ -124,7 +129,8 @@ def _look(picture: Hearing, sound: Hearing, stage: _Stage, found: list[Candidate
         if _looked_at(candidate, so_far.looked):
             continue
         so_far.looked.append(candidate)
-        tried, glance = so_far.tried * so_far.channels, not sure and (number > 0 or not nominal)
+        tried = so_far.tried * so_far.channels
+        glance = None if sure or (nominal and number == 0) else _GLANCE
         place = verify(picture, sound, candidate, tried=tried, glance=glance)
         if nominal and not stage.by_wave:
             so_far.onsets.append(candidate)

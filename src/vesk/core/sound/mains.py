@@ -37,7 +37,8 @@ def find_hum(hearing: Hearing) -> float | None:
     if count < _LEAST_BLOCKS:
         return None
     starts = np.linspace(0, hearing.size - _BLOCK, min(_LOOKED, count)).astype(int)
-    over = np.median([_over(_power(hearing.window(int(start), _BLOCK))) for start in starts], axis=0)
+    blocks = np.stack([hearing.window(int(start), _BLOCK) for start in starts])
+    over = np.median([_over(power) for power in _power(blocks)], axis=0)
     found = _fundamental(over)
     return found if int((_at(over, found) > _LOUD).sum()) >= _LEAST_HARMONICS else None
 
@@ -64,9 +65,9 @@ def without_hum(hearing: Hearing, mains_hz: float) -> Hearing:
     return Hearing(clean, onset_features(clean * np.float32(hearing.unit)), hearing.unit)
 
 
-def _power(block: NDArray[np.float32]) -> NDArray[np.float32]:
-    """Return the power of a block in bins up to the last harmonic that is looked at, and a little beyond."""
-    bins = fft.rfft(block * hann(_BLOCK))[:_LOOKED_BINS]
+def _power(blocks: NDArray[np.float32]) -> NDArray[np.float32]:
+    """Return the power of blocks in bins up to the last harmonic that is looked at, and a little beyond."""
+    bins = fft.rfft(blocks * hann(_BLOCK), axis=1)[:, :_LOOKED_BINS]
     return np.asarray(bins.real**2 + bins.imag**2, np.float32)
 
 
@@ -83,8 +84,9 @@ def _over(power: NDArray[np.float32]) -> NDArray[np.float64]:
     return np.asarray(power / _beside(power))
 
 
-def _at(over: NDArray[np.float64], mains_hz: float) -> NDArray[np.float64]:
-    bins = np.rint(mains_hz * np.arange(1, _HARMONICS + 1) * _BLOCK / WORK_RATE).astype(int)
+def _at(over: NDArray[np.float64], mains_hz: NDArray[np.float64] | float) -> NDArray[np.float64]:
+    """Return what stands at every harmonic of one frequency (harmonics,), or of each of several (n, harmonics)."""
+    bins = np.rint(np.multiply.outer(mains_hz, np.arange(1, _HARMONICS + 1)) * (_BLOCK / WORK_RATE)).astype(int)
     return np.asarray(over[bins])
 
 
@@ -95,7 +97,7 @@ def _fundamental(over: NDArray[np.float64], about_hz: float | None = None) -> fl
     if about_hz:
         tried = tried[np.abs(tried - about_hz) < 10 * _FINE_HZ]
     loud = np.log(np.clip(over, 1.0, 100.0))
-    return float(tried[int(np.argmax([_at(loud, float(one)).sum() for one in tried]))])
+    return float(tried[int(np.argmax(_at(loud, tried).sum(axis=-1)))])
 
 
 def _near_harmonics(mains_hz: float) -> NDArray[np.int64]:

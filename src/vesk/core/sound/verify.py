@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from dataclasses import dataclass, replace
+from typing import Any, NamedTuple
 
 import numpy as np
 from numpy.typing import NDArray
@@ -11,7 +12,7 @@ from scipy import fft, ndimage, special
 from vesk.core.sound.coarse import Candidate
 from vesk.core.sound.features import WORK_RATE
 from vesk.core.sound.hearing import Hearing
-from vesk.core.sound.windows import Stretch, cut, cut_at_rate, in_band, lay_windows, whitened
+from vesk.core.sound.windows import Stretch, cut, cut_at_rate, in_band, lay_windows, liveliest, whitened
 
 WIDE_WINDOWS = 96  # enough to decide; the chosen place is then traced in full
 PEAKS = 5
@@ -22,10 +23,16 @@ TOLERANCE = 3  # samples either side: 0.19 ms
 _BESIDE = 48  # samples: nearer than 3 ms is the line's own peak
 _LOCAL = 128  # samples: heights are judged against the 8 ms either side
 _PAIRS = 3000
-_GLANCED, _EVERY = 40, 4  # so many windows, and every which of them tells whether a look at all is worth it
-_PROMISING_LOG10 = -0.5
+_GLANCED = 2  # times the windows of a glance: of fewer, all are looked at
 _ECHO_S = 0.001
 SPOKE = 3.0  # nats: a window this surprised (5 % by chance) has spoken for a line
+
+
+class Glance(NamedTuple):
+    """How many of the liveliest windows are looked at first, and up to which chance (log10) all are."""
+
+    windows: int
+    log10_chance: float
 
 
 @dataclass(frozen=True, slots=True)
@@ -162,6 +169,16 @@ class Curves:
         inside = (column >= 0) & (column < self.surprise.shape[1])
         rows = np.arange(self.first.size)
         return np.where(inside, self.surprise[rows, np.clip(column, 0, self.surprise.shape[1] - 1)], 0.0)
+
+    def with_others(self, others: Curves) -> Curves:
+        """Return these windows with others of the same search, in the order of their times."""
+        order = np.argsort(np.concatenate([self.at_s, others.at_s]), kind="stable")
+
+        def both(own: NDArray[Any], other: NDArray[Any]) -> NDArray[Any]:
+            return np.asarray(np.concatenate([own, other])[order])
+
+        heights, surprise = both(self.heights, others.heights), both(self.surprise, others.surprise)
+        return Curves(heights, surprise, both(self.first, others.first), both(self.at_s, others.at_s), self.step)
 
     def beside(self, offsets_s: NDArray[np.float64], asked: NDArray[np.bool_]) -> NDArray[np.float64]:
         """Return how far beside offsets, seconds, some windows stand highest: within twice the tolerance.
@@ -335,7 +352,9 @@ def _find(curves: Curves, guess: Candidate, span: float) -> _Found | None:
     return _Found(level, slope, total, spoke, log10_tail(total, spoke) + float(np.log10(lags * slopes)))
 
 
-def verify(picture: Hearing, sound: Hearing, guess: Candidate, *, tried: int, glance: bool = False) -> Verified | None:
+def verify(
+    picture: Hearing, sound: Hearing, guess: Candidate, *, tried: int, glance: Glance | None = None
+) -> Verified | None:
     """Look at one coarse candidate window by window.
 
     Parameters
@@ -345,9 +364,8 @@ def verify(picture: Hearing, sound: Hearing, guess: Candidate, *, tried: int, gl
         Where to look: offset good to about 50 ms at the middle, drift to about 90 ppm.
     tried : int
         Candidates, channels and rates tried altogether; the false-alarm figure pays for them.
-    glance : bool
-        Look at every fourth of many windows first, and no further where chance explains these: for places that
-        onsets propose where sound is long and none is likely.
+    glance : Glance, optional
+        Look at the liveliest of many windows first, and no further where chance explains these.
 
     Returns
     -------
@@ -370,12 +388,16 @@ def verify(picture: Hearing, sound: Hearing, guess: Candidate, *, tried: int, gl
         return None
     span = cells.tail_s - cells.head_s
     reach = int((REACH_S + DRIFT_PPM * 1e-6 * span / 2) * WORK_RATE)
-    if glance and cells.starts.size >= _GLANCED:
-        few = replace(cells, starts=cells.starts[::_EVERY])
-        shown = _find(correlate_windows(picture, sound, few, guess, reach), guess, span)
-        if shown is None or shown.log10_chance > _PROMISING_LOG10:
+    if glance and cells.starts.size >= _GLANCED * glance.windows:
+        first = liveliest(picture, sound, cells, guess, glance.windows)
+        few = correlate_windows(picture, sound, replace(cells, starts=cells.starts[first]), guess, reach)
+        shown = _find(few, guess, span)
+        if shown is None or shown.log10_chance > glance.log10_chance:
             return None
-    curves = correlate_windows(picture, sound, cells, guess, reach)
+        rest = correlate_windows(picture, sound, replace(cells, starts=cells.starts[~first]), guess, reach)
+        curves = few.with_others(rest)
+    else:
+        curves = correlate_windows(picture, sound, cells, guess, reach)
     found = _find(curves, guess, span)
     if found is None:
         return None

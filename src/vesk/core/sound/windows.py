@@ -10,7 +10,7 @@ from numpy.typing import NDArray
 from scipy import fft, ndimage
 
 from vesk.core.sound.coarse import Candidate
-from vesk.core.sound.features import WORK_RATE
+from vesk.core.sound.features import FEATURE_RATE, WORK_RATE
 from vesk.core.sound.hearing import Hearing
 from vesk.core.sound.resample import stretch
 from vesk.core.sound.taper import hann
@@ -102,6 +102,36 @@ def with_more(cells: Stretch, near_s: Sequence[float]) -> Stretch:
         else:
             starts.append(np.arange(high - length, at - hop, -hop, dtype=np.int64))
     return replace(cells, starts=np.unique(np.concatenate(starts)))
+
+
+def liveliest(picture: Hearing, sound: Hearing, cells: Stretch, guess: Candidate, most: int) -> NDArray[np.bool_]:
+    """Say in which windows most begins to be heard in both recordings: they tell most of whether these share it.
+
+    Parameters
+    ----------
+    picture, sound : Hearing
+    cells : Stretch
+    guess : Candidate
+        Where the sound would lie.
+    most : int
+        Windows wanted.
+
+    Returns
+    -------
+    ndarray of bool, shape (windows,)
+    """
+    begins = cells.starts / WORK_RATE
+    own = (begins - guess.offset_s) * (1 + guess.ppm * 1e-6)
+    rows = np.arange(0, int(cells.length / WORK_RATE * FEATURE_RATE), 3)  # every third tells as much
+
+    def onsets(features: NDArray[np.float16], at_s: NDArray[np.float64]) -> NDArray[np.float32]:
+        met = np.clip((at_s * FEATURE_RATE).astype(int)[:, None] + rows, 0, features.shape[0] - 1)
+        return np.asarray(np.maximum(features[met].astype(np.float32), 0).sum(axis=(1, 2)))
+
+    lively = onsets(picture.features, begins) * onsets(sound.features, own)
+    chosen = np.zeros(begins.size, bool)
+    chosen[np.argsort(-lively, kind="stable")[:most]] = True
+    return chosen
 
 
 def in_band(size: int) -> NDArray[np.bool_]:
