@@ -84,6 +84,17 @@ def _danced(seed: int, slate_s: float, *, same: bool) -> Pair:
     return Pair(with_noise(heard[0], noise[0], 30), with_noise(sound, noise[1], 30), offset_s, ppm)
 
 
+def _radio(a_second: float, db: float, *, knocked: bool) -> Laid:
+    def laid(one: Pair, seed: int) -> Pair:
+        dull = noises.knocks(one.picture.size, WORK_RATE, seed=seed)
+        picture = with_noise(one.picture, dull, -10) if knocked else one.picture
+        return replace(
+            one, picture=picture, sound=noises.with_hits(one.sound, WORK_RATE, seed=seed, a_second=a_second, db=db)
+        )
+
+    return laid
+
+
 TAKES: dict[str, Callable[[int], Pair]] = {
     "a slate of 4 s, then music in bars": lambda seed: _danced(seed, 4, same=True),
     "a slate of 2 s, then music in bars": lambda seed: _danced(seed, 2, same=True),
@@ -99,6 +110,9 @@ CASES: dict[str, Laid] = {
     "wheels on rails, 20 dB over": _wheels(20),
     "music in bars, as loud": _both_hear(lambda n, s: noises.bars(n, WORK_RATE, seed=s), 0),
     "beeps in the scratch, 20 dB over": _on_the_scratch(lambda n, _: noises.beeps(n, WORK_RATE), 20),
+    "a radio link hit once a second, 10 dB over": _radio(1, 10, knocked=False),
+    "hit three times a second, 20 dB over": _radio(3, 20, knocked=False),
+    "hit once a second, 15 dB; a camera knocked": _radio(1, 15, knocked=True),
     "wind in the scratch, 20 dB over, clipped": _on_the_scratch(_gusts, 20, clips=True),
 }
 

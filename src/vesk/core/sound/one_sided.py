@@ -32,7 +32,7 @@ _BANDS = (_HERTZ[:, None] >= _EDGES_HZ[:-1]) & (_HERTZ[:, None] < _EDGES_HZ[1:])
 _SHORTEST, _LONGEST = WORK_RATE // 400, WORK_RATE // 75  # samples: a voice's periods
 _SHAPE_BINS = 21  # 500 Hz: a voice's formants go, its harmonics stay
 _WIDE_BINS = 24  # 600 Hz in all
-_MOSTLY = 0.7  # of what is lacked; hits and knocks 0.77 and more, talk of two takes 0.07 at most (160 takes)
+_MOSTLY = 0.7  # of what is lacked; hits or knocks 0.78 and more (60 takes), talk of two takes 0.07 at most (70)
 _AT_ONCE = 512  # moments
 _TAPER_CURVE = fft.irfft(np.abs(fft.rfft(hann(_FRAME), 2 * _FRAME)) ** 2)[: _LONGEST + 1]
 _TAPER_CURVE /= _TAPER_CURVE[0]
