@@ -113,6 +113,11 @@ CASES: dict[str, Laid] = {
     "a radio link hit once a second, 10 dB over": _radio(1, 10, knocked=False),
     "hit three times a second, 20 dB over": _radio(3, 20, knocked=False),
     "hit once a second, 15 dB; a camera knocked": _radio(1, 15, knocked=True),
+    "wind on both, 10 dB over": lambda one, seed: replace(
+        one,
+        picture=with_noise(one.picture, noises.wind(one.picture.size, WORK_RATE, seed=2 * seed), -10),
+        sound=with_noise(one.sound, noises.wind(one.sound.size, WORK_RATE, seed=2 * seed + 1), -10),
+    ),
     "wind in the scratch, 20 dB over, clipped": _on_the_scratch(_gusts, 20, clips=True),
 }
 

@@ -7,7 +7,7 @@ from sound_material import babble, delayed, hearing, talk
 from vesk.core.kinds import AMBIGUOUS, MATCHED
 from vesk.core.sound.features import WORK_RATE
 from vesk.core.sound.measure import measure, measure_channels
-from vesk.simulator.noises import knocks, with_hits
+from vesk.simulator.noises import knocks, wind, with_hits
 from vesk.simulator.paths import with_noise
 
 LATER = WORK_RATE // 2
@@ -47,13 +47,13 @@ def turns(seconds: float, seed: int, count: int) -> list[np.ndarray]:
 
 
 def conversation(seed: int) -> tuple[list, list, list]:
-    """Return a scratch that hears two people, a lav on each that hears little of the other, and rustles, and a mix."""
+    """Return a scratch that hears two people, a lav on each that hears little of the other, and asides, and a mix."""
     seconds = 30
     one, other = (talk(seconds, seed * 10 + k) * gate for k, gate in enumerate(turns(seconds, seed, 2)))
-    rustle = [0.8 * babble(seconds, seed * 10 + 5 + k) * turns(seconds, seed + 50, 3)[k] for k in range(2)]
+    asides = [0.8 * talk(seconds, seed * 10 + 5 + k) * turns(seconds, seed + 50, 3)[k] for k in range(2)]
     scratch = hearing(delayed(one, 0.4) + delayed(other, 0.4001), 0.02, seed)
-    lavs = [hearing(one + 0.003 * other + rustle[0], 0.002, seed + 1)]
-    lavs.append(hearing(other + 0.003 * one + rustle[1], 0.002, seed + 2))
+    lavs = [hearing(one + 0.003 * other + asides[0], 0.002, seed + 1)]
+    lavs.append(hearing(other + 0.003 * one + asides[1], 0.002, seed + 2))
     return [scratch], lavs, [lavs[0], hearing(one + other, 0.002, seed + 3)]
 
 
@@ -83,6 +83,15 @@ def test_hits_on_a_radio_link_and_a_camera_that_is_knocked_are_no_events_of_thei
     scratch = with_noise(said, knocks(said.size, WORK_RATE, seed=seed), -10)
     lav = with_hits(delayed(said, 0.4).astype(np.float32), WORK_RATE, seed=seed + 7)
     found = measure(hearing(scratch, 0.01, seed), hearing(lav, 0.002, seed + 1))
+    assert found.decision == MATCHED, found.reason
+    assert found.line.offset_s == pytest.approx(-0.4, abs=1e-4)
+
+
+@pytest.mark.parametrize("seed", [1, 2])
+def test_wind_on_both_microphones_is_no_second_event(seed):
+    said = talk(30, seed)
+    scratch, boom = (with_noise(said, wind(said.size, WORK_RATE, seed=10 * seed + n), -10) for n in (0, 1))
+    found = measure(hearing(scratch, 0.003, seed), hearing(delayed(boom, 0.4), 0.002, seed + 1))
     assert found.decision == MATCHED, found.reason
     assert found.line.offset_s == pytest.approx(-0.4, abs=1e-4)
 

@@ -1,4 +1,4 @@
-"""What a set sounds like beside who speaks: machines, wheels on rails, beeps, music in bars, hits and knocks.
+"""What a set sounds like beside who speaks: machines, wheels on rails, beeps, music in bars, wind, hits, knocks.
 
 One channel (n,) at any sample rate, of no fixed level: `paths.with_noise` lays it under or over a sound.
 """
@@ -76,6 +76,16 @@ def knocks(count: int, rate: int, *, seed: int, a_second: float = 1.0) -> Sound:
         knock = _low(rng.normal(size=length), rate, 1200) * np.exp(-np.arange(length) / (length / 4))
         out[begin : begin + length] += knock[: count - begin]
     return np.asarray(out, np.float32)
+
+
+def wind(count: int, rate: int, *, seed: int) -> Sound:
+    """Return wind on one microphone, in gusts: no two hear the same."""
+    rng = np.random.default_rng(seed)
+    every = np.arange(0, count + rate, rate // 4)
+    gusts = np.interp(np.arange(count), every, np.maximum(0, rng.normal(size=every.size)))
+    spectrum = np.fft.rfft(rng.normal(size=count)) / np.maximum(np.fft.rfftfreq(count, 1 / rate), 40)
+    roar = np.fft.irfft(spectrum, count)
+    return np.asarray(roar / roar.std() * gusts, np.float32)
 
 
 def _low(noise: NDArray[np.float64], rate: int, hertz: float) -> NDArray[np.float64]:

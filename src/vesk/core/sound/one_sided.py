@@ -29,12 +29,17 @@ _LEAST_BANDS, _EDGE_BANDS = 5, 2
 _EDGES_HZ = np.geomspace(200, 6800, 17)
 _HERTZ = fft.rfftfreq(_FRAME, 1 / WORK_RATE)
 _BANDS = (_HERTZ[:, None] >= _EDGES_HZ[:-1]) & (_HERTZ[:, None] < _EDGES_HZ[1:])
+_MOMENT = _FRAME + 4 * _HOP  # samples that a moment is pooled over
+_MOMENT_HERTZ = fft.rfftfreq(_MOMENT, 1 / WORK_RATE)
+_MOMENT_BANDS = np.asarray(
+    (_MOMENT_HERTZ[:, None] >= _EDGES_HZ[:-1]) & (_MOMENT_HERTZ[:, None] < _EDGES_HZ[1:]), np.float32
+)
 _SHORTEST, _LONGEST = WORK_RATE // 400, WORK_RATE // 75  # samples: a voice's periods
-_SHAPE_BINS = 21  # 500 Hz: a voice's formants go, its harmonics stay
-_WIDE_BINS = 24  # 600 Hz in all
-_MOSTLY = 0.7  # of what is lacked; hits or knocks 0.78 and more (60 takes), talk of two takes 0.07 at most (70)
+_SHAPE_BINS = 61  # 500 Hz: a voice's formants go, its harmonics stay
+_LEAST_BINS = 24  # 200 Hz in all
+_MOSTLY = 0.5  # of what is lacked; of hits, knocks, rustling, wind 0.55 and more, of talk of two takes 0.12 at most
 _AT_ONCE = 512  # moments
-_TAPER_CURVE = fft.irfft(np.abs(fft.rfft(hann(_FRAME), 2 * _FRAME)) ** 2)[: _LONGEST + 1]
+_TAPER_CURVE = fft.irfft(np.abs(fft.rfft(hann(_MOMENT), 2 * _MOMENT)) ** 2)[: _LONGEST + 1]
 _TAPER_CURVE /= _TAPER_CURVE[0]
 
 
@@ -93,7 +98,7 @@ def one_sided_shares(
     One recording's energy at a moment, in a band, times the gain at which the two agree, must be in
     the other, whatever noise lies over it. Noise of one adds to its own side only: both sides lack
     something only when two events are heard. Bands at a filter's edge are left out, and so is what befell
-    one microphone alone: clothes on a lav, hits on a radio link, a camera that is touched.
+    one microphone alone: wind, clothes on a lav, hits on a radio link, a camera that is touched.
     """
     guess = Candidate(line.offset_s, line.ppm, 1.0)
     cells = lay_windows(picture.seconds, sound.seconds, guess, most=_MOST_WINDOWS)
@@ -137,6 +142,7 @@ class _Side:
     def __init__(self, windows: NDArray[np.float32]) -> None:
         frames = np.lib.stride_tricks.sliding_window_view(windows, _FRAME, axis=1)[:, ::_HOP]
         self.spectra = np.asarray(fft.rfft(frames * hann(_FRAME), axis=2), np.complex64)
+        self.windows = windows
         power = self.spectra.real**2 + self.spectra.imag**2
         self.energy = _pooled(power)
         whole = power.sum(axis=2)
@@ -184,25 +190,29 @@ def _lacking(x: _Side, others: Iterable[tuple[_Side, NDArray[np.bool_]]]) -> flo
 
 
 def _is_the_microphones(x: _Side, gone: NDArray[np.bool_]) -> bool:
-    """Say whether what the other lacks befell one microphone: a hit on a radio link, cloth on a lav, a camera touched.
+    """Say whether what the other lacks befell one microphone: a hit on a radio link, cloth on a lav, wind, a knock.
 
-    That is heard over a wide band and has no pitch. Who speaks has one, and is heard in some bands of what plays.
+    That has no pitch. Who speaks has one in the bands that are lacked, or is heard in a few bins of what plays.
     """
     befell = np.zeros(gone.shape[:2], bool)
-    window, frame = np.nonzero(gone @ _BANDS.sum(axis=0) >= _WIDE_BINS)
-    # A moment holds what is heard two frames before and after: the loudest of them made it stand out.
-    around = np.clip(frame[:, None] + np.arange(-2, 3), 0, gone.shape[1] - 1)
+    window, frame = np.nonzero(gone @ _MOMENT_BANDS.sum(axis=0) >= _LEAST_BINS)
+    begins = np.clip((frame - 2) * _HOP, 0, x.windows.shape[1] - _MOMENT)
     for first in range(0, window.size, _AT_ONCE):
         some = slice(first, first + _AT_ONCE)
-        lacked = gone[window[some], frame[some]] @ _BANDS.T
-        spectra = x.spectra[window[some, None], around[some]]
-        power = spectra.real**2 + spectra.imag**2
-        loudest = np.argmax((power * lacked[:, None]).sum(axis=2), axis=1)
-        power = power[np.arange(loudest.size), loudest]
-        power /= ndimage.uniform_filter1d(power, _SHAPE_BINS, axis=1) + 1e-20
-        curve = fft.irfft(power * lacked, axis=1)[:, : _LONGEST + 1] / _TAPER_CURVE
-        # By chance a few bins seem to have more of a pitch than many: 99 in 100 moments of noise have less than this.
-        chance = 0.15 + 2.2 / np.sqrt(lacked.sum(axis=1))
-        befell[window[some], frame[some]] = curve[:, _SHORTEST:].max(axis=1) < chance * curve[:, 0]
-    near = ndimage.maximum_filter1d(befell, 5, axis=1)
-    return float((gone & near[..., None]).sum()) >= _MOSTLY * float(gone.sum())
+        heard = x.windows[window[some, None], begins[some, None] + np.arange(_MOMENT)]
+        pitch, bins = _pitch(heard, gone[window[some], frame[some]] @ _MOMENT_BANDS.T)
+        # By chance few bins seem to have more of a pitch than many: 99 of 100 moments of noise have less than this.
+        befell[window[some], frame[some]] = pitch < 0.05 + 3.3 / np.sqrt(bins)
+    return float((gone & befell[..., None]).sum()) >= _MOSTLY * float(gone.sum())
+
+
+def _pitch(heard: NDArray[np.float32], asked: NDArray[np.float32]) -> tuple[NDArray[np.float32], NDArray[np.float32]]:
+    """Return how much of a pitch moments (n, samples) have in bins that are asked (n, bins), and how many those are.
+
+    The highest of the correlation with itself, once its broad shape is taken out, at a voice's periods: 0 to 1.
+    """
+    spectra = fft.rfft(heard * hann(_MOMENT), axis=1)
+    power = spectra.real**2 + spectra.imag**2
+    power /= ndimage.uniform_filter1d(power, _SHAPE_BINS, axis=1) + 1e-20
+    curve = fft.irfft(power * asked, axis=1)[:, : _LONGEST + 1] / _TAPER_CURVE
+    return curve[:, _SHORTEST:].max(axis=1) / (curve[:, 0] + 1e-20), asked.sum(axis=1)
