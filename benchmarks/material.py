@@ -83,10 +83,12 @@ def pair(
     level_db: float = 0.0,
     polarity: float = 1.0,
     faults: tuple[str, ...] = (),
+    pauses: tuple[tuple[float, float], ...] = (),
 ) -> Pair:
     """Make a camera's scratch and a recorder's sound of the same talk.
 
-    The room and noise are the scratch's; the recorder stands nearer (a tenth of the echoes, 30 dB).
+    The room and noise are the scratch's; the recorder stands nearer (a tenth of the echoes, 30 dB). Nobody speaks in
+    `pauses` (picture times, seconds).
     """
     rng = np.random.default_rng(seed)
     ppm = float(rng.uniform(-80, 80)) if ppm is None else ppm
@@ -97,9 +99,12 @@ def pair(
     other = talk(60, 100 + int(rng.integers(12)))
     reps = count // voice.size + 2
     # Longer than a minute: pieces of many minutes, never the same minute twice in a row.
-    pieces = [voice, other] + [talk(60, 200 + int(n)) for n in rng.permutation(80)[: max(0, reps - 2)]]
+    order = rng.permutation(80)
+    pieces = [voice, other] + [talk(60, 200 + int(order[n % 80])) for n in range(max(0, reps - 2))]
     world = np.concatenate(pieces)[int(rng.integers(WORK_RATE)) :][:count]
     world = np.pad(world, (0, count - world.size))
+    for low, high in pauses:
+        world[int((low + MARGIN) * WORK_RATE) : int((high + MARGIN) * WORK_RATE)] = 0
     scratch = paths.reverberant(world, WORK_RATE, seed=seed * 2 + 1, amount=room, moving=moving)
     close = paths.reverberant(world, WORK_RATE, seed=seed * 2 + 2, amount=room / 10)
     n = int(seconds * WORK_RATE)

@@ -10,6 +10,7 @@ from vesk.core.sound.coarse import Candidate, Spectra, credited, prepare, search
 from vesk.core.sound.echo import alike
 from vesk.core.sound.follow import follow_guess
 from vesk.core.sound.hearing import Hearing
+from vesk.core.sound.offset_levels import leap_guess
 from vesk.core.sound.verify import Glance, Verified, verify
 
 ACCEPT_LOG10 = -6.0
@@ -111,8 +112,12 @@ def find_places(picture: Hearing, sound: Hearing, around: Around, channels: int)
         # Onsets that are no chance, and no line at any rate: somebody may be walking.
         likely = sorted(so_far.onsets, key=lambda one: -one.score)[:_FOLLOWED]
         # They were chosen by their onsets, which no waveform had a part in: only these were tried.
-        walked = (follow_guess(picture, sound, candidate, tried=_FOLLOWED * channels) for candidate in likely)
-        places = _most_certain([*places, *(place for place in walked if place is not None)])
+        tried = 2 * _FOLLOWED * channels
+        for look in (follow_guess, leap_guess):  # or samples are lost again and again
+            followed = (look(picture, sound, candidate, tried=tried) for candidate in likely)
+            places = _most_certain([*places, *(place for place in followed if place is not None)])
+            if accepted(places):
+                break
     return distinct(places)
 
 

@@ -8,30 +8,22 @@ import numpy as np
 from numpy.typing import NDArray
 from scipy import fft, ndimage
 
-from vesk.core.sound.coarse import Candidate, search
-from vesk.core.sound.features import FEATURE_RATE, WORK_RATE
+from vesk.core.sound.features import WORK_RATE
 from vesk.core.sound.filters import tenth
 from vesk.core.sound.fine import Path, laid_on
 from vesk.core.sound.hearing import Hearing
-from vesk.core.sound.steps import LEAST_STEP_S
-from vesk.core.sound.verify import SPOKE, TOLERANCE, Curves, Verified, correlate_windows, log10_tail
+from vesk.core.sound.offset_levels import LEAST_WINDOWS, SWITCH_NATS, OffsetLevel, find_levels
+from vesk.core.sound.verify import SPOKE, Verified
 from vesk.core.sound.windows import LEAST_SHARED_S, SHORTEST_S, Stretch
 
-REACH_S = 0.16  # a step up to this is found around the line itself; a larger one as a place of its own
-LEAST_WINDOWS = 3
 _OPEN_NATS = 8.0  # every moment as likely as that may be a jump's
 _SURELY_NATS = 5.0  # a window that says more for a level lies on it
-SWITCH_NATS = 12.0  # evidence that a change of line must bring
-ACCEPT_LOG10 = -6.0  # a new level must not be chance
-_ALIKE_PPM = 700.0
 _FINE_S = 0.25
 _NEAR, _HEARD = WORK_RATE // 5, 0.5  # samples that tell how well the two agree at a moment, and how well is enough
 MARGIN_S = 3.0  # beyond the windows that tell: one of them may have heard somebody else
 _EDGE_WINDOWS = 3
 _EDGE_S, _EDGE_WINDOW_S = 6.0, 0.5
 _EDGE_STEP_S = 0.0015  # less, in few windows, is who speaks from where
-_DIRECT = 0.5  # of an echo's height over its surroundings, which saturates
-_SEARCHED_S = 4.0  # a stretch this long can be searched for by its onsets
 
 
 @dataclass(frozen=True, slots=True)
@@ -41,142 +33,6 @@ class Change:
     step_s: float
     before_s: float
     after_s: float
-
-
-@dataclass(frozen=True, slots=True)
-class OffsetLevel:
-    """A line parallel to the take's, by how much it lies higher (s), and each window's evidence for it."""
-
-    above_s: float
-    surprise: NDArray[np.float32]
-
-
-def find_levels(
-    picture: Hearing, sound: Hearing, cells: Stretch, place: Verified, others: list[Verified]
-) -> list[OffsetLevel]:
-    """Find the lines that stretches of the take lie on: the place's own first.
-
-    Parameters
-    ----------
-    picture, sound : Hearing
-    cells : Stretch
-        The windows of the trace.
-    place : Verified
-        The best place.
-    others : list of Verified
-        Places found elsewhere: a jump larger than `REACH_S` shows as one of them.
-    """
-    verified = _as_verified(cells, place)
-    if verified is not None and not others and all(run.size < LEAST_WINDOWS for run in _open_runs([verified])):
-        return [verified]  # no stretch is left to be explained
-    reach = int(REACH_S * WORK_RATE)
-    first = correlate_windows(picture, sound, cells, place.guess, reach)
-    base = np.asarray(place.offset_at(first.at_s))
-    levels = [OffsetLevel(0.0, first.along(base))]
-    # Around every place found, steps of up to `REACH_S` are seen.
-    around = [(0.0, first)]
-    for above in _far(picture, sound, cells, place, others, levels[0]):
-        if all(abs(above - other) > 0.01 for other, _ in around) and not place.is_echo(above):
-            shifted = Candidate(place.guess.offset_s + above, place.guess.ppm, 0.0)
-            curves = correlate_windows(picture, sound, cells, shifted, reach)
-            around.append((above, curves))
-    # Nearer than a jump can be to the line, and where its echoes lie, nothing is a level of its own.
-    known = [(-LEAST_STEP_S, LEAST_STEP_S), *place.no_places_s]
-    for above, curves in around:
-        for _ in range(3):
-            left_out = [(low - above, high - above) for low, high in known]
-            added = _another(curves, base + above, levels, known=left_out, echoes_s=place.echoes_s)
-            if added is None:
-                break
-            levels.append(OffsetLevel(above + added.above_s, added.surprise))
-    return levels
-
-
-def _as_verified(cells: Stretch, place: Verified) -> OffsetLevel | None:
-    """Return the evidence for a place's own line that its verifying gave; None where it looked at other windows."""
-    at = cells.centres_s
-    if place.at_s.size != at.size or float(np.abs(place.at_s - at).max()) > 0.1 * cells.length / WORK_RATE:
-        return None
-    return OffsetLevel(0.0, place.surprise.astype(np.float32))
-
-
-def _far(
-    picture: Hearing, sound: Hearing, cells: Stretch, place: Verified, others: list[Verified], base: OffsetLevel
-) -> list[float]:
-    """Return how much higher places lie at which a stretch that the base does not explain was found."""
-    found = []
-    for other in others:
-        # Compared where the other speaks: a short stretch tells little of its slope.
-        spoken = other.at_s[other.surprise > SPOKE]
-        if spoken.size and abs(other.slope - place.slope) * 1e6 <= _ALIKE_PPM:
-            found.append(float(np.median(other.offset_at(spoken) - place.offset_at(spoken))))
-    at = cells.centres_s
-    for rows in _open_runs([base]):
-        low, high = float(at[rows[0]]), float(at[rows[-1]])
-        if high - low < _SEARCHED_S:
-            continue
-        expected = float(place.offset_at((low + high) / 2)) - low
-        piece = picture.features[int(low * FEATURE_RATE) : int(high * FEATURE_RATE)]
-        candidates = search(piece, sound.features, around_s=expected, most=2)
-        found += [candidate.offset_s - expected for candidate in candidates]
-    return found
-
-
-def _open_runs(levels: list[OffsetLevel]) -> list[NDArray[np.int64]]:
-    """Return the runs of windows that no level explains."""
-    known = np.max([level.surprise for level in levels], axis=0)
-    runs, count = ndimage.label(ndimage.uniform_filter1d((known < 2.5).astype(float), 3) > 0.5)
-    return [np.flatnonzero(runs == run) for run in range(1, count + 1)]
-
-
-def _another(
-    curves: Curves,
-    base: NDArray[np.float64],
-    levels: list[OffsetLevel],
-    *,
-    known: list[tuple[float, float]],
-    echoes_s: tuple[float, ...],
-) -> OffsetLevel | None:
-    """Find the level that explains best a stretch which no level explains so far: of direct sound, not of an echo."""
-    best: tuple[float, float] | None = None
-    column = curves.columns(base)
-    lags = curves.surprise.shape[1]
-    reach = int(min(column.min(), lags - 1 - column.max()))
-    if reach < 16:
-        return None
-    shifts = np.arange(-reach, reach + 1)
-    above_s = shifts * (curves.step / WORK_RATE)
-    apart = ~np.any([(above_s > low) & (above_s < high) for low, high in known], axis=0)
-    for rows in _open_runs(levels):
-        if rows.size < LEAST_WINDOWS:
-            continue
-        total = sum(curves.surprise[row, column[row] - reach : column[row] + reach + 1] for row in rows)
-        total = np.where(apart, total, 0.0)
-        k = int(np.argmax(total))
-        if echoes_s:
-            each = [curves.heights[row, column[row] - reach : column[row] + reach + 1] for row in rows]
-            k = _direct(np.sum(each, axis=0), k, [round(echo * WORK_RATE / curves.step) for echo in echoes_s])
-        chance = log10_tail(float(total[k]), rows.size) + np.log10(lags / (2 * TOLERANCE + 1))
-        if chance <= ACCEPT_LOG10 and (best is None or chance < best[0]):
-            best = (float(chance), float(shifts[k] * curves.step / WORK_RATE))
-    if best is None:
-        return None
-    return OffsetLevel(best[1], curves.along(base + best[1]))
-
-
-def _direct(heights: NDArray[np.float32], k: int, echoes: list[int]) -> int:
-    """Return the lag of the direct sound where an echo stands at lag `k`, by how high windows stand together; else `k`.
-
-    Direct sound has the sign of its echo; as far to the echo's other side the other sign stands.
-    """
-    sign = np.sign(float(heights[max(0, k - TOLERANCE) : k + TOLERANCE + 1].sum())) or 1.0
-
-    def height(at: int) -> tuple[float, int]:
-        near = range(max(0, at - TOLERANCE), min(heights.size, at + TOLERANCE + 1))
-        return max(((float(heights[one] * sign), one) for one in near), default=(0.0, k))
-
-    found = max((height(k - echo) for echo in echoes), default=(0.0, k))
-    return found[1] if found[0] > _DIRECT * height(k)[0] else k
 
 
 def assign(levels: list[OffsetLevel]) -> NDArray[np.int64]:

@@ -15,6 +15,7 @@ from vesk.core.sound.fitting import Fitted, fit_places, heard_from
 from vesk.core.sound.follow import REACH_S, Followed, follow
 from vesk.core.sound.hearing import Hearing
 from vesk.core.sound.measurement import Jump, Line
+from vesk.core.sound.offset_levels import SWITCH_NATS
 from vesk.core.sound.places import Places
 from vesk.core.sound.shift_jumps import FLOOR_S, jumps_of_shifts, placed_again
 from vesk.core.sound.swaying import passed_by
@@ -237,7 +238,7 @@ def _told(followed: Followed, straight: fine.Path, line: Line | None) -> float:
     told = float(np.max([followed.still.along(at + later) for later in above], axis=0).sum())
     odd = _ODD_NATS if _is_odd(straight.slope) else 0.0
     walked = sum(_slow(jump) for jump in line.jumps) if line else 0
-    return told - jumps.SWITCH_NATS * len(straight.jumps) - _WALKED_NATS * walked - odd
+    return told - SWITCH_NATS * len(straight.jumps) - _WALKED_NATS * walked - odd
 
 
 def _is_odd(slope: float) -> bool:

@@ -5,7 +5,7 @@ from __future__ import annotations
 import numpy as np
 from numpy.typing import NDArray
 
-MOST = 6
+MOST = 6  # beyond those known
 LEAST_STEP_S = 0.0006  # a person moving by 20 cm shifts sound as much: smaller steps are not called jumps
 _GAIN = 40.0  # by how much a step must lower the sum of squares, in units of the windows' own scatter
 _SIDE = 3  # windows that must speak on either side
@@ -91,7 +91,7 @@ def find_steps(
     middles = (x[:-1] + x[1:]) / 2
     _, residual = _fit(x, y, chosen, scatter)
     cost = float(_cost(residual, scatter))
-    while len(chosen) < MOST:
+    while len(chosen) < len(known) + MOST:
         best: tuple[float, float] | None = None
         tried = middles[_SIDE - 1 : x.size - _SIDE]
         left = np.searchsorted(x, tried, side="right")  # windows before

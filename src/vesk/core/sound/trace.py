@@ -8,10 +8,12 @@ import numpy as np
 from numpy.typing import NDArray
 
 from vesk.core.sound import fine, jumps
+from vesk.core.sound.features import WORK_RATE
 from vesk.core.sound.fitting import CLEAR, LEAST_AGREEING, Fitted, fit, heard_from
 from vesk.core.sound.hearing import Hearing
 from vesk.core.sound.measurement import Jump, Line, TracePoint
 from vesk.core.sound.moving import are_jumps, find_moving, speak_elsewhere
+from vesk.core.sound.offset_levels import find_levels
 from vesk.core.sound.steps import LEAST_STEP_S, find_steps
 from vesk.core.sound.swaying import sways
 from vesk.core.sound.verify import SPOKE, Verified
@@ -140,7 +142,7 @@ def _rough(
     base = _base(place)
     if not jumps.enough_for(cells.tail_s - cells.head_s):
         return base, [], []
-    levels = jumps.find_levels(picture, sound, cells, place, others)
+    levels = find_levels(picture, sound, cells, place, others)
     assigned = jumps.assign(levels)
     found = jumps.changes(levels, assigned, cells.centres_s) if len(levels) > 1 else []
     start, end = (levels[int(assigned[edge])].above_s for edge in (0, -1))
@@ -229,8 +231,16 @@ def _result(fitted: Fitted, cells: Stretch, found_at: list[tuple[float, float, f
         off = np.abs(path.offset_at(cells.centres_s) + away - on_line)
         fitted = replace(fitted, agrees=_clear(fitted) & (off < LEAST_STEP_S / 2))
     points = _points(fitted, cells)
-    share = float(fitted.agrees.sum() / max(1, int(fitted.heard.sum())))
-    return Traced(line, points, share, cells, np.flatnonzero(fitted.heard & ~fitted.agrees))
+    asked = fitted.heard & (fitted.agrees | ~_astride(cells, line))
+    share = float(fitted.agrees.sum() / max(1, int(asked.sum())))
+    return Traced(line, points, share, cells, np.flatnonzero(asked & ~fitted.agrees))
+
+
+def _astride(cells: Stretch, line: Line) -> NDArray[np.bool_]:
+    """Return which windows a jump may lie in: they hear two levels, and agree with neither."""
+    at, half = cells.centres_s, cells.length / 2 / WORK_RATE
+    within = [(at > jump.low_s - half) & (at < jump.high_s + half) for jump in line.jumps]
+    return np.any(within, axis=0) if within else np.zeros(at.size, bool)
 
 
 def _clear(fitted: Fitted) -> NDArray[np.bool_]:

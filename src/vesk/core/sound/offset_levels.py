@@ -1,0 +1,336 @@
+"""The levels that stretches of a take lie on, parallel to its line: where samples were lost or doubled between them.
+
+All windows are asked at once. The path is sought that explains most of them, staying at a lag or leaping to another at
+a price; the lags at which it stays are levels, where that is no chance.
+"""
+
+from __future__ import annotations
+
+from dataclasses import dataclass, replace
+
+import numpy as np
+from numpy.typing import NDArray
+from scipy import ndimage
+
+from vesk.core.sound.coarse import Candidate, search
+from vesk.core.sound.features import FEATURE_RATE, WORK_RATE
+from vesk.core.sound.hearing import Hearing
+from vesk.core.sound.steps import LEAST_STEP_S
+from vesk.core.sound.verify import (
+    SPOKE,
+    TOLERANCE,
+    WIDE_WINDOWS,
+    Curves,
+    Verified,
+    correlate_windows,
+    log10_tail,
+    repeats,
+)
+from vesk.core.sound.windows import Stretch, lay_windows
+
+REACH_S = 0.16  # a step up to this is found around the line itself; a larger one as a place of its own
+LEAST_WINDOWS = 3
+SWITCH_NATS = 12.0  # evidence that a change of line must bring
+ACCEPT_LOG10 = -6.0  # a new level must not be chance
+_ALIKE_PPM = 700.0
+_DIRECT = 0.5  # of an echo's height over its surroundings, which saturates
+_SEARCHED_S = 4.0  # a stretch this long can be searched for by its onsets
+_CLOSE_S, _CLOSE_REACH_S, _MOST_CLOSE = 0.5, 1.2, 32  # a shorter one is looked at in windows so long, so far about
+_WELL_HEARD = 5.0  # nats: a take whose windows say so much for their lines has no long stretches that say nothing
+_ROUNDS = 6
+_APART_S = 0.01  # nearer together two places are looked around once
+_UNSTAYED = -1e9
+_BESIDE_NATS = 0.35  # for a lag beside
+_LIKELY_ONSETS = 7.0  # robust deviations: nothing that was not shared stood over 6
+_LEAP_REACH_S = 0.4
+
+
+@dataclass(frozen=True, slots=True)
+class OffsetLevel:
+    """A line parallel to the take's, by how much it lies higher (s), and each window's evidence for it."""
+
+    above_s: float
+    surprise: NDArray[np.float32]
+
+
+@dataclass(frozen=True, slots=True)
+class _Around:
+    """What all windows say of the lags about a place: (windows, lags), by how much those lie above the line, s."""
+
+    curves: Curves
+    above_s: NDArray[np.float64]
+    surprise: NDArray[np.float32]
+    heights: NDArray[np.float32]
+
+
+def find_levels(
+    picture: Hearing, sound: Hearing, cells: Stretch, place: Verified, others: list[Verified]
+) -> list[OffsetLevel]:
+    """Find the lines that stretches of the take lie on: the place's own first.
+
+    Parameters
+    ----------
+    picture, sound : Hearing
+    cells : Stretch
+        The windows of the trace.
+    place : Verified
+        The best place.
+    others : list of Verified
+        Places found elsewhere: a jump larger than `REACH_S` shows as one of them.
+    """
+    verified = _as_verified(cells, place)
+    if verified is not None and not others and all(run.size < LEAST_WINDOWS for run in _open_runs([verified])):
+        return [verified]  # no stretch is left to be explained
+    first = _around(picture, sound, cells, place, 0.0)
+    base = np.asarray(place.offset_at(first.curves.at_s))
+    levels = [OffsetLevel(0.0, first.curves.along(base))]
+    around = [first]
+    wanted = _far(picture, sound, cells, place, others, levels[0])
+    for _ in range(_ROUNDS):
+        for above in wanted:
+            if all(abs(above - float(np.median(one.above_s))) > _APART_S for one in around):
+                around.append(_around(picture, sound, cells, place, above))
+        levels = [levels[0], *_stayed(around, base, place)]
+        if not any(run.size >= LEAST_WINDOWS for run in _open_runs(levels)):
+            break
+        # What lies far off a place that was looked around may go on beyond what was seen.
+        seen = [float(np.median(one.above_s)) for one in around]
+        ends = [one.above_s for one in levels if min(abs(one.above_s - at) for at in seen) > REACH_S / 4]
+        wanted = [above for above in ends if not place.is_echo(above)]
+        if not wanted:
+            break
+    return levels
+
+
+def _around(picture: Hearing, sound: Hearing, cells: Stretch, place: Verified, above_s: float) -> _Around:
+    """Look around a line that lies so far above a place's own."""
+    guess = Candidate(place.guess.offset_s + above_s, place.guess.ppm, 0.0)
+    curves = correlate_windows(picture, sound, cells, guess, int(REACH_S * WORK_RATE))
+    column = curves.columns(np.asarray(place.offset_at(curves.at_s)) + above_s)
+    reach = int(min(column.min(), curves.surprise.shape[1] - 1 - column.max()))
+    lags = np.arange(-max(0, reach), max(0, reach) + 1)
+    met = np.clip(column[:, None] + lags, 0, curves.surprise.shape[1] - 1)
+    return _Around(
+        curves,
+        np.asarray(above_s + lags * (curves.step / WORK_RATE), np.float64),
+        np.take_along_axis(curves.surprise, met, 1),
+        np.take_along_axis(curves.heights, met, 1),
+    )
+
+
+def _stayed(around: list[_Around], base: NDArray[np.float64], place: Verified) -> list[OffsetLevel]:
+    """Return the levels beyond the line's own at which the path through all windows stays, beyond chance."""
+    above = np.concatenate([one.above_s for one in around])
+    said = np.concatenate([one.surprise for one in around], axis=1)
+    # Nearer than a jump can be to the line, and where its echoes lie, nothing is a level of its own.
+    known = [(-LEAST_STEP_S, LEAST_STEP_S), *place.no_places_s]
+    open_ = ~np.any([(above > low) & (above < high) for low, high in known], axis=0)
+    line = int(np.argmin(np.abs(around[0].above_s)))
+    usable = np.where(open_, said, _UNSTAYED)
+    usable[:, line] = said[:, line]
+    path, _ = _path(usable)
+    found: list[tuple[float, float]] = []
+    for rows in _stays(path):
+        lag = int(np.median(path[rows]))
+        if lag == line or rows.size < LEAST_WINDOWS:
+            continue
+        chance = log10_tail(float(said[rows, path[rows]].sum()), rows.size) + np.log10(above.size / (2 * TOLERANCE + 1))
+        if chance <= ACCEPT_LOG10:
+            found.append((float(chance), _direct_of(around, rows, lag, place.echoes_s)))
+    levels: list[OffsetLevel] = []
+    for _, at in sorted(found):
+        if all(abs(at - one.above_s) > LEAST_STEP_S for one in levels):
+            near = min(around, key=lambda one: abs(float(np.median(one.above_s)) - at))
+            levels.append(OffsetLevel(at, near.curves.along(base + at)))
+    return levels
+
+
+def _path(said: NDArray[np.float32]) -> tuple[NDArray[np.int64], int]:
+    """Return each window's lag on the path that explains most, and how often it leaps (Viterbi [1]_).
+
+    It stays, may lie a lag beside the one before (where the rate is not quite known), or leaps; at a price each.
+
+    Parameters
+    ----------
+    said : ndarray of float32, shape (windows, lags)
+        What every window says of every lag, nats: of unit exponential distribution by chance.
+
+    References
+    ----------
+    .. [1] A. J. Viterbi, IEEE Trans. Inf. Theory 13(2), 1967.
+    """
+    windows, lags = said.shape
+    score = said[0].astype(np.float64)
+    whence = np.zeros((windows, lags), np.int32)
+    each = np.arange(lags, dtype=np.int32)
+    for t in range(1, windows):
+        top = int(np.argmax(score))
+        best, source = score.copy(), each.copy()
+        for beside in (-1, 1):
+            moved = np.full(lags, _UNSTAYED)
+            moved[max(0, beside) : lags + min(0, beside)] = score[max(0, -beside) : lags - max(0, beside)]
+            nearer = moved - _BESIDE_NATS > best
+            best[nearer], source[nearer] = moved[nearer] - _BESIDE_NATS, each[nearer] - beside
+        leaps = best < score[top] - SWITCH_NATS
+        best[leaps], source[leaps] = score[top] - SWITCH_NATS, top
+        whence[t], score = source, best + said[t]
+    path = np.zeros(windows, np.int64)
+    path[-1] = int(np.argmax(score))
+    for t in range(windows - 1, 0, -1):
+        path[t - 1] = whence[t, path[t]]
+    return path, int((np.abs(np.diff(path)) > 1).sum())
+
+
+def _stays(path: NDArray[np.int64]) -> list[NDArray[np.int64]]:
+    """Return the windows (rows) of every stretch between two leaps."""
+    return np.split(np.arange(path.size), np.flatnonzero(np.abs(np.diff(path)) > 1) + 1)
+
+
+def leap_guess(picture: Hearing, sound: Hearing, guess: Candidate, *, tried: int) -> Verified | None:
+    """Look at a coarse candidate that no line verifies: a recording that lost samples again and again lies on many.
+
+    Parameters
+    ----------
+    picture, sound : Hearing
+    guess : Candidate
+        Where to look: as good as for `verify`, by its onsets.
+    tried : int
+        Candidates and channels that are looked at so.
+
+    Returns
+    -------
+    Verified or None
+        The level that most windows lie on. None where onsets say too little.
+
+    Notes
+    -----
+    A path that costs p nats to say is one of exp(p) at most (Kraft 1949): a lag to begin with, then at every window
+    whether it leaps, and where to.
+    """
+    cells = lay_windows(picture.seconds, sound.seconds, replace(guess, ppm=0.0), most=WIDE_WINDOWS, overlap=0.5)
+    if cells is None or guess.score < _LIKELY_ONSETS:
+        return None
+    centre = float(cells.centres_s.mean())
+    about = replace(guess, offset_s=guess.offset_s - guess.ppm * 1e-6 * (centre - guess.offset_s), ppm=0.0)
+    curves = correlate_windows(picture, sound, cells, about, int(_LEAP_REACH_S * WORK_RATE))
+    path, leaps = _path(curves.surprise)
+    rows = np.arange(path.size)
+    said = curves.surprise[rows, path].astype(np.float64)
+    lags = path.size and curves.surprise.shape[1] / (2 * TOLERANCE + 1)
+    windows = int((said > 0).sum())
+    # Of the price of a leap what its lag does not take says how seldom one is.
+    seldom = float(np.exp(np.log(lags) - SWITCH_NATS))
+    beside = np.log1p(2 * np.exp(-_BESIDE_NATS)) * path.size
+    price = np.log(lags) * (1 + leaps) + leaps * -np.log(seldom) - path.size * np.log1p(-seldom) + beside
+    alarm = log10_tail(float(said.sum()), windows) + (price + np.log(max(1, tried))) / np.log(10)
+    at, offset = curves.at_s, (curves.first + path * curves.step) / WORK_RATE
+    stays = [stay for stay in _stays(path) if stay.size >= LEAST_WINDOWS]
+    if not stays:
+        return None
+    slopes = np.array([np.polyfit(at[stay], offset[stay], 1)[0] for stay in stays])
+    weights = np.array([float(stay.size) ** 3 for stay in stays])  # of a line's slope, windows a step apart
+    slope = float((slopes * weights).sum() / weights.sum())
+    most = max(stays, key=len)
+    middle = float(at.mean())
+    level = float(np.median(offset[most] - slope * (at[most] - middle)))
+    heights = curves.heights[rows, path]
+    polarity = -1 if float((np.sign(heights) * said).sum()) < 0 else 1
+    along = curves.along(level + slope * (at - middle)).astype(np.float64)
+    return Verified(
+        level, slope, middle, float(said.sum()) - windows, float(windows), min(0.0, float(alarm)),
+        *repeats(curves, offset, polarity), polarity, float(np.abs(heights[said > SPOKE]).mean()), at, along,
+    )  # fmt: skip
+
+
+def _direct_of(around: list[_Around], rows: NDArray[np.int64], lag: int, echoes_s: tuple[float, ...]) -> float:
+    """Return by how much what stays at a lag lies above the line, seconds: the direct sound, where that is an echo."""
+    for one in around:
+        if lag < one.above_s.size:
+            break
+        lag -= one.above_s.size
+    if echoes_s:
+        step = one.curves.step
+        lag = _direct(one.heights[rows].sum(axis=0), lag, [round(echo * WORK_RATE / step) for echo in echoes_s])
+    return float(one.above_s[lag])
+
+
+def _as_verified(cells: Stretch, place: Verified) -> OffsetLevel | None:
+    """Return the evidence for a place's own line that its verifying gave; None where it looked at other windows."""
+    at = cells.centres_s
+    if place.at_s.size != at.size or float(np.abs(place.at_s - at).max()) > 0.1 * cells.length / WORK_RATE:
+        return None
+    return OffsetLevel(0.0, place.surprise.astype(np.float32))
+
+
+def _far(
+    picture: Hearing, sound: Hearing, cells: Stretch, place: Verified, others: list[Verified], base: OffsetLevel
+) -> list[float]:
+    """Return how much higher places lie at which a stretch that the base does not explain was found."""
+    found = []
+    for other in others:
+        # Compared where the other speaks: a short stretch tells little of its slope.
+        spoken = other.at_s[other.surprise > SPOKE]
+        if spoken.size and abs(other.slope - place.slope) * 1e6 <= _ALIKE_PPM:
+            found.append(float(np.median(other.offset_at(spoken) - place.offset_at(spoken))))
+    at = cells.centres_s
+    for rows in _open_runs([base]):
+        low, high = float(at[rows[0]]), float(at[rows[-1]])
+        if high - low >= _SEARCHED_S:
+            expected = float(place.offset_at((low + high) / 2)) - low
+            piece = picture.features[int(low * FEATURE_RATE) : int(high * FEATURE_RATE)]
+            candidates = search(piece, sound.features, around_s=expected, most=2)
+            found += [candidate.offset_s - expected for candidate in candidates]
+        elif _well_heard(base, rows):
+            found += _close_up(picture, sound, cells, place, rows)
+    return [above for above in found if not place.is_echo(above)]
+
+
+def _well_heard(base: OffsetLevel, rows: NDArray[np.int64]) -> bool:
+    """Say whether a take is so clear but for some windows that these should say something, too."""
+    others = np.delete(base.surprise, rows)
+    return bool(others.size) and float(np.median(others)) >= _WELL_HEARD
+
+
+def _close_up(
+    picture: Hearing, sound: Hearing, cells: Stretch, place: Verified, rows: NDArray[np.int64]
+) -> list[float]:
+    """Look at a short stretch in short windows, farther about: where these agree it lies so much above the line."""
+    half = cells.length / 2 / WORK_RATE
+    low = max(cells.head_s, float(cells.centres_s[rows[0]]) - half)
+    high = min(cells.tail_s, float(cells.centres_s[rows[-1]]) + half)
+    starts = np.arange(low, high - _CLOSE_S, _CLOSE_S / 2)
+    if starts.size < 2 * LEAST_WINDOWS:
+        return []
+    if starts.size > _MOST_CLOSE:
+        starts = starts[:: -(-starts.size // _MOST_CLOSE)]
+    short = Stretch((starts * WORK_RATE).astype(np.int64), int(_CLOSE_S * WORK_RATE), low, high)
+    curves = correlate_windows(picture, sound, short, place.guess, int(_CLOSE_REACH_S * WORK_RATE))
+    total = curves.surprise.sum(axis=0)
+    lag = int(np.argmax(total))
+    chance = log10_tail(float(total[lag]), starts.size) + np.log10(total.size / (2 * TOLERANCE + 1))
+    if chance > ACCEPT_LOG10:
+        return []
+    at = (curves.first + lag * curves.step) / WORK_RATE
+    return [float(np.median(at - place.offset_at(curves.at_s)))]
+
+
+def _open_runs(levels: list[OffsetLevel]) -> list[NDArray[np.int64]]:
+    """Return the runs of windows that no level explains."""
+    known = np.max([level.surprise for level in levels], axis=0)
+    runs, count = ndimage.label(ndimage.uniform_filter1d((known < 2.5).astype(float), 3) > 0.5)
+    return [np.flatnonzero(runs == run) for run in range(1, count + 1)]
+
+
+def _direct(heights: NDArray[np.float32], k: int, echoes: list[int]) -> int:
+    """Return the lag of the direct sound where an echo stands at lag `k`, by how high windows stand together; else `k`.
+
+    Direct sound has the sign of its echo; as far to the echo's other side the other sign stands.
+    """
+    sign = np.sign(float(heights[max(0, k - TOLERANCE) : k + TOLERANCE + 1].sum())) or 1.0
+
+    def height(at: int) -> tuple[float, int]:
+        near = range(max(0, at - TOLERANCE), min(heights.size, at + TOLERANCE + 1))
+        return max(((float(heights[one] * sign), one) for one in near), default=(0.0, k))
+
+    found = max((height(k - echo) for echo in echoes), default=(0.0, k))
+    return found[1] if found[0] > _DIRECT * height(k)[0] else k
