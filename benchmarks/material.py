@@ -18,6 +18,7 @@ from vesk.simulator.world import sample_at
 
 Sound = NDArray[np.float32]
 MARGIN = 4.0  # seconds of world on either side of a picture
+_ANSWERS_S = 0.3 / 343  # so far apart a room answers two places each in a way of its own
 
 
 def hear(sound: Sound) -> Hearing:
@@ -287,8 +288,12 @@ def moved(
     near = float(ways.min()) if metres is not None else 1.0
     loud = 1.0 if metres is None else np.clip(near / np.maximum(late, 1e-4), 0.1, 1.0)
     direct = np.asarray(sample_at(voice, np.arange(count) - late * WORK_RATE) * loud, np.float32)
-    # Who goes away is heard less; the room stays as loud.
-    echoes = paths.reverberant(voice, WORK_RATE, seed=seed * 2 + 1, amount=room) - voice
+    # Who goes away is heard less; the room stays as loud, and answers every place in another way.
+    echoes = np.zeros(count)
+    knots = np.arange(float(late.min()), float(late.max()) + _ANSWERS_S, _ANSWERS_S)
+    for number, knot in enumerate(knots):
+        share = np.maximum(0.0, 1 - np.abs(late - knot) / _ANSWERS_S) ** 0.5  # of neighbours, by energy
+        echoes += share * (paths.reverberant(voice, WORK_RATE, seed=seed * 2 + 1 + 7000 * number, amount=room) - voice)
     scratch = direct + np.asarray(sample_at(echoes, np.arange(count) - late * WORK_RATE), np.float32) * (
         1.0 if metres is None else 0.5
     )

@@ -17,6 +17,7 @@ from vesk.core.sound.hearing import Hearing
 from vesk.core.sound.measurement import Jump, Line
 from vesk.core.sound.offset_levels import SWITCH_NATS
 from vesk.core.sound.places import Places
+from vesk.core.sound.same_room import Side, from_one_place
 from vesk.core.sound.shift_jumps import FLOOR_S, jumps_of_shifts, placed_again
 from vesk.core.sound.swaying import passed_by
 from vesk.core.sound.verify import SPOKE, correlate_around
@@ -112,8 +113,10 @@ def are_heard(highest: NDArray[np.float64], windows: int) -> bool:
     return clear >= max(_LEAST_BETWEEN, _TELLING * windows) or some >= _RESTLESS * windows
 
 
-def are_jumps(picture: Hearing, sound: Hearing, path: fine.Path, found: Sequence[Jump]) -> bool:
-    """Say whether all steps of a line are jumps: nobody walks so fast, and nobody is heard on the way.
+def are_jumps(
+    picture: Hearing, sound: Hearing, path: fine.Path, found: Sequence[Jump], ends_s: tuple[float, float]
+) -> bool:
+    """Say whether all steps of a line are jumps: from one place on both sides, or too fast for anybody.
 
     Parameters
     ----------
@@ -122,19 +125,49 @@ def are_jumps(picture: Hearing, sound: Hearing, path: fine.Path, found: Sequence
         With those steps.
     found : sequence of Jump
         The same, with where they may lie.
+    ends_s : (float, float)
+        Picture times of head and tail.
     """
-    if _come_back(found):
+    room = [_from_one_place(picture, sound, path, found, number, ends_s) for number in range(len(found))]
+    if False in room or (None in room and _come_back(found)):
         return False
     level = path.level_s
-    for jump in found:
+    for jump, same in zip(found, room, strict=True):
         before = replace(path, level_s=level, jumps=())
         level += jump.step_s
-        if abs(jump.step_s) > WALKED_S:
+        if same is not None:
             continue
         gap = jump.low_s - _ZONE_S, jump.high_s + _ZONE_S
         if _slow(jump) or _walked(picture, sound, before, jump.step_s, gap):
             return False
     return True
+
+
+def are_from_one_place(
+    picture: Hearing, sound: Hearing, path: fine.Path, found: Sequence[Jump], ends_s: tuple[float, float]
+) -> bool:
+    """Say whether the room answers alike on both sides of every step that could be somebody's way: see `are_jumps`."""
+    room = (_from_one_place(picture, sound, path, found, number, ends_s) for number in range(len(found)))
+    return all(room)
+
+
+def _from_one_place(
+    picture: Hearing,
+    sound: Hearing,
+    path: fine.Path,
+    found: Sequence[Jump],
+    number: int,
+    ends_s: tuple[float, float],
+) -> bool | None:
+    """Say whether both sides of one step of a line are heard from one place; None where that is not known."""
+    jump = found[number]
+    if abs(jump.step_s) > WALKED_S:
+        return True  # nobody went so far
+    low = found[number - 1].high_s if number else ends_s[0]
+    high = found[number + 1].low_s if number + 1 < len(found) else ends_s[1]
+    level = path.level_s + sum(one.step_s for one in found[:number])
+    before, after = (replace(path, level_s=level + step, jumps=()) for step in (0.0, jump.step_s))
+    return from_one_place(picture, sound, Side(before, low, jump.low_s), Side(after, jump.high_s, high))
 
 
 def _slow(jump: Jump) -> bool:
@@ -320,16 +353,24 @@ def _between_stands(
             continue
         before = replace(fitted.path, level_s=fitted.path.level_s + levels[id(one)], jumps=())
         gap = float(cells.centres_s[one.rows[-1]]), float(cells.centres_s[other.rows[0]])
-        if (
-            number in back
-            or _heard_beyond(followed, fitted.path, (levels[id(one)], levels[id(other)]), gap)
-            or _walked(picture, sound, before, step, gap)
+        stood = (float(cells.centres_s[one.rows[0]]), gap[0]), (gap[1], float(cells.centres_s[other.rows[-1]]))
+        sides = [
+            Side(replace(before, level_s=before.level_s + by), *when) for by, when in zip((0, step), stood, strict=True)
+        ]
+        same = from_one_place(picture, sound, *sides) if gap[0] < gap[1] else None
+        if same is False or (
+            same is None
+            and (
+                number in back
+                or _heard_beyond(followed, fitted.path, (levels[id(one)], levels[id(other)]), gap)
+                or _walked(picture, sound, before, step, gap)
+            )
         ):
             ways += 1
             continue
         at, low, high = _widest(jumps.place_jump(picture, sound, before, step, *gap), step, line)
         jump = Jump(at, step, low, high, FLOOR_S)
-        (found if high - low < abs(step) / FASTEST_S else unsure).append(jump)
+        (found if same or high - low < abs(step) / FASTEST_S else unsure).append(jump)
     if not ways and not unsure and not shifted:
         return None  # jumps, and no way: that is traced already
     if found:

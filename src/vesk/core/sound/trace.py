@@ -12,7 +12,7 @@ from vesk.core.sound.features import WORK_RATE
 from vesk.core.sound.fitting import CLEAR, LEAST_AGREEING, Fitted, fit, heard_from
 from vesk.core.sound.hearing import Hearing
 from vesk.core.sound.measurement import Jump, Line, TracePoint
-from vesk.core.sound.moving import are_jumps, find_moving, speak_elsewhere
+from vesk.core.sound.moving import are_from_one_place, are_jumps, find_moving, speak_elsewhere
 from vesk.core.sound.offset_levels import find_levels
 from vesk.core.sound.steps import LEAST_STEP_S, find_steps
 from vesk.core.sound.swaying import sways
@@ -59,10 +59,13 @@ def trace(picture: Hearing, sound: Hearing, place: Verified, others: list[Verifi
         doubted = straight.share < _EXPLAINED and speak_elsewhere(
             picture, sound, straight.stretch, path, straight.apart
         )
-        if not doubted and not swaying and are_jumps(picture, sound, path, straight.line.jumps):
-            several = bool(straight.line.jumps) and len(straight.line.places) > 1
-            # A jump from one's place to another's is told by everybody's.
-            return (several and _moving(picture, sound, place, straight, only_shift=True)) or straight
+        found, ends = straight.line.jumps, (straight.stretch.head_s, straight.stretch.tail_s)
+        if not doubted and not swaying and are_jumps(picture, sound, path, found, ends):
+            several = bool(found) and len(straight.line.places) > 1
+            if several and not are_from_one_place(picture, sound, path, found, ends):
+                # A jump from one's place to another's is told by everybody's.
+                return _moving(picture, sound, place, straight, only_shift=True) or straight
+            return straight
     return _moving(picture, sound, place, straight, swaying=swaying) or straight
 
 
