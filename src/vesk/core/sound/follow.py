@@ -149,10 +149,12 @@ def follow_guess(picture: Hearing, sound: Hearing, guess: Candidate, *, tried: i
     windows = float((found.surprise > 0).sum())
     heights = np.abs(found.own.heights[np.arange(spoke.size), found.own.columns(found.offset_s)])
     alarm = credited(found.log10_false_alarm(tried), guess.score)
+    level = float(np.median(found.offset_s[spoke]))
+    along = found.still.along(np.full(found.at_s.size, level)).astype(np.float64)
     return Verified(
-        float(np.median(found.offset_s[spoke])), 0.0, float(found.at_s.mean()), float(found.surprise.sum()) - windows,
-        windows, alarm, *repeats(found.own, found.offset_s, found.polarity),
-        found.polarity, float(heights[spoke].mean()), found.at_s, found.surprise,
+        level, 0.0, float(found.at_s.mean()), float(found.surprise.sum()) - windows, windows, alarm,
+        *repeats(found.own, found.offset_s, found.polarity),
+        found.polarity, float(heights[spoke].mean()), found.at_s, along,
     )  # fmt: skip
 
 

@@ -6,6 +6,7 @@ a price; the lags at which it stays are levels, where that is no chance.
 
 from __future__ import annotations
 
+from collections.abc import Sequence
 from dataclasses import dataclass, replace
 
 import numpy as np
@@ -41,6 +42,7 @@ _ROUNDS = 6
 _APART_S = 0.01  # nearer together two places are looked around once
 _UNSTAYED = -1e9
 _BESIDE_NATS = 0.35  # for a lag beside
+_LEANS_NATS = 20.0  # that another rate must explain beyond a line's own
 _LIKELY_ONSETS = 7.0  # robust deviations: nothing that was not shared stood over 6
 _LEAP_REACH_S = 0.4
 
@@ -64,8 +66,14 @@ class _Around:
 
 
 def find_levels(
-    picture: Hearing, sound: Hearing, cells: Stretch, place: Verified, others: list[Verified]
-) -> list[OffsetLevel]:
+    picture: Hearing,
+    sound: Hearing,
+    cells: Stretch,
+    place: Verified,
+    others: list[Verified],
+    *,
+    as_it_leans: bool = False,
+) -> tuple[Verified, list[OffsetLevel]]:
     """Find the lines that stretches of the take lie on: the place's own first.
 
     Parameters
@@ -77,11 +85,22 @@ def find_levels(
         The best place.
     others : list of Verified
         Places found elsewhere: a jump larger than `REACH_S` shows as one of them.
+    as_it_leans : bool
+        Whether the place's own rate is kept.
+
+    Returns
+    -------
+    place : Verified
+        The same, at the rate that all stretches share: one line through two levels leans from one to the other.
+    levels : list of OffsetLevel
+        Above it.
     """
     verified = _as_verified(cells, place)
     if verified is not None and not others and all(run.size < LEAST_WINDOWS for run in _open_runs([verified])):
-        return [verified]  # no stretch is left to be explained
-    first = _around(picture, sound, cells, place, 0.0)
+        return place, [verified]  # no stretch is left to be explained
+    curves = correlate_windows(picture, sound, cells, place.guess, int(REACH_S * WORK_RATE))
+    place = place if as_it_leans else _upright(curves, place)
+    first = _laid(curves, place, 0.0)
     base = np.asarray(place.offset_at(first.curves.at_s))
     levels = [OffsetLevel(0.0, first.curves.along(base))]
     around = [first]
@@ -99,13 +118,39 @@ def find_levels(
         wanted = [above for above in ends if not place.is_echo(above)]
         if not wanted:
             break
-    return levels
+    return place, levels
+
+
+def _upright(curves: Curves, place: Verified) -> Verified:
+    """Return a place at the rate along which the windows between leaps lie, where that explains much more."""
+    around = _laid(curves, place, 0.0)
+    path, leaps = _path(_only_places(around.surprise, around.above_s, place.no_places_s))
+    said = around.surprise[np.arange(path.size), path]
+    price = leaps * SWITCH_NATS + _BESIDE_NATS * int((np.abs(np.diff(path)) == 1).sum())
+    gain = float(said.sum()) - price - float(curves.along(np.asarray(place.offset_at(curves.at_s))).sum())
+    stays = [stay for stay in _stays(path) if stay.size > LEAST_WINDOWS]
+    if gain < _LEANS_NATS or not stays:
+        return place
+    at, above = curves.at_s, around.above_s[path]
+    x, y = (np.concatenate([one[stay] - one[stay].mean() for stay in stays]) for one in (at, above))
+    slope = float(x @ y / max(float(x @ x), 1e-9))
+    if abs(slope) * float(np.ptp(at)) < TOLERANCE / WORK_RATE:
+        return place
+    most = max(stays, key=len)
+    middle = float(at[most].mean())
+    level = float(place.offset_at(middle)) + float(np.median(above[most] - slope * (at[most] - middle)))
+    upright = replace(place, slope=place.slope + slope)
+    return replace(upright, at_middle_s=level - upright.slope * (middle - place.middle_s))
 
 
 def _around(picture: Hearing, sound: Hearing, cells: Stretch, place: Verified, above_s: float) -> _Around:
     """Look around a line that lies so far above a place's own."""
     guess = Candidate(place.guess.offset_s + above_s, place.guess.ppm, 0.0)
-    curves = correlate_windows(picture, sound, cells, guess, int(REACH_S * WORK_RATE))
+    return _laid(correlate_windows(picture, sound, cells, guess, int(REACH_S * WORK_RATE)), place, above_s)
+
+
+def _laid(curves: Curves, place: Verified, above_s: float) -> _Around:
+    """Lay what windows say of every lag along a line."""
     column = curves.columns(np.asarray(place.offset_at(curves.at_s)) + above_s)
     reach = int(min(column.min(), curves.surprise.shape[1] - 1 - column.max()))
     lags = np.arange(-max(0, reach), max(0, reach) + 1)
@@ -124,9 +169,8 @@ def _stayed(around: list[_Around], base: NDArray[np.float64], place: Verified) -
     said = np.concatenate([one.surprise for one in around], axis=1)
     # Nearer than a jump can be to the line, and where its echoes lie, nothing is a level of its own.
     known = [(-LEAST_STEP_S, LEAST_STEP_S), *place.no_places_s]
-    open_ = ~np.any([(above > low) & (above < high) for low, high in known], axis=0)
     line = int(np.argmin(np.abs(around[0].above_s)))
-    usable = np.where(open_, said, _UNSTAYED)
+    usable = _only_places(said, above, known)
     usable[:, line] = said[:, line]
     path, _ = _path(usable)
     found: list[tuple[float, float]] = []
@@ -135,14 +179,25 @@ def _stayed(around: list[_Around], base: NDArray[np.float64], place: Verified) -
         if lag == line or rows.size < LEAST_WINDOWS:
             continue
         chance = log10_tail(float(said[rows, path[rows]].sum()), rows.size) + np.log10(above.size / (2 * TOLERANCE + 1))
-        if chance <= ACCEPT_LOG10:
-            found.append((float(chance), _direct_of(around, rows, lag, place.echoes_s)))
+        at = _direct_of(around, rows, lag, place.echoes_s)
+        if chance <= ACCEPT_LOG10 and not any(low < at < high for low, high in known):
+            found.append((float(chance), at))
     levels: list[OffsetLevel] = []
     for _, at in sorted(found):
         if all(abs(at - one.above_s) > LEAST_STEP_S for one in levels):
             near = min(around, key=lambda one: abs(float(np.median(one.above_s)) - at))
             levels.append(OffsetLevel(at, near.curves.along(base + at)))
     return levels
+
+
+def _only_places(
+    said: NDArray[np.float32], above_s: NDArray[np.float64], no_places_s: Sequence[tuple[float, float]]
+) -> NDArray[np.float32]:
+    """Return what windows say of lags, and never of those between some offsets above the line (s)."""
+    open_ = np.ones(above_s.size, bool)
+    for low, high in no_places_s:
+        open_ &= (above_s <= low) | (above_s >= high)
+    return np.where(open_, said, np.float32(_UNSTAYED))
 
 
 def _path(said: NDArray[np.float32]) -> tuple[NDArray[np.int64], int]:

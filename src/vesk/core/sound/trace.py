@@ -22,6 +22,7 @@ from vesk.core.sound.windows import Stretch, lay_windows, with_more
 
 MAX_WINDOWS = 150
 _WELL = 24.0  # a peak's height over the rest: fully trusted
+_OF_THE_REST = 0.7  # of what lies beyond a jump near an end: a few windows so long fit there
 _EXPLAINED = 0.9  # of the windows: where fewer lie on the line, somebody may have moved
 
 
@@ -106,7 +107,7 @@ def _lined(picture: Hearing, sound: Hearing, place: Verified, others: list[Verif
     if cells is None:
         return None
     path, found, near = _rough(picture, sound, cells, place, others, edges=edges)
-    cells = with_more(cells, [(one.before_s + one.after_s) / 2 for one in near])
+    cells = _with_some_beyond(picture, sound, cells, place, near)
     fitted = fit(picture, sound, cells, path)
     if fitted is None and found and not near:
         path, found = _base(place), []
@@ -138,6 +139,21 @@ def _lined(picture: Hearing, sound: Hearing, place: Verified, others: list[Verif
     return _result(fitted, cells, found_at)
 
 
+def _with_some_beyond(
+    picture: Hearing, sound: Hearing, cells: Stretch, place: Verified, near: list[jumps.Change]
+) -> Stretch:
+    """Return windows of which some lie between each jump near an end and that end: shorter ones where they must."""
+    at = [(one.before_s + one.after_s) / 2 for one in near]
+    beyond = min((min(when - cells.head_s, cells.tail_s - when) for when in at), default=float("inf"))
+    if _OF_THE_REST * beyond < cells.length / WORK_RATE:
+        longest = _OF_THE_REST * beyond
+        cells = (
+            lay_windows(picture.seconds, sound.seconds, place.guess, most=MAX_WINDOWS, overlap=0.5, longest_s=longest)
+            or cells
+        )
+    return with_more(cells, at)
+
+
 def _rough(
     picture: Hearing, sound: Hearing, cells: Stretch, place: Verified, others: list[Verified], *, edges: bool
 ) -> tuple[fine.Path, list[jumps.Change], list[jumps.Change]]:
@@ -145,7 +161,8 @@ def _rough(
     base = _base(place)
     if not jumps.enough_for(cells.tail_s - cells.head_s):
         return base, [], []
-    levels = find_levels(picture, sound, cells, place, others)
+    place, levels = find_levels(picture, sound, cells, place, others)
+    base = _base(place)
     assigned = jumps.assign(levels)
     found = jumps.changes(levels, assigned, cells.centres_s) if len(levels) > 1 else []
     start, end = (levels[int(assigned[edge])].above_s for edge in (0, -1))

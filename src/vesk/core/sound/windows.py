@@ -55,7 +55,13 @@ class Stretch:
 
 
 def lay_windows(
-    picture_s: float, sound_s: float, candidate: Candidate, *, most: int, overlap: float = 0.0
+    picture_s: float,
+    sound_s: float,
+    candidate: Candidate,
+    *,
+    most: int,
+    overlap: float = 0.0,
+    longest_s: float = WINDOW_S,
 ) -> Stretch | None:
     """Lay windows over what picture and sound share if `candidate` is right; None when too short.
 
@@ -69,6 +75,8 @@ def lay_windows(
         Windows at most.
     overlap : float
         Part of a window that the next may repeat, 0 to 1.
+    longest_s : float
+        Of a window, seconds.
     """
     duration = sound_s / (1 + candidate.ppm * 1e-6)
     head = max(0.0, candidate.offset_s)
@@ -76,7 +84,7 @@ def lay_windows(
     shared = tail - head
     if shared < LEAST_SHARED_S:
         return None
-    length_s = min(WINDOW_S, max(SHORTEST_S, shared / 10))
+    length_s = min(longest_s, max(SHORTEST_S, shared / 10))
     count = int(min(most, (shared - length_s) / (length_s * (1 - overlap)) + 1))
     starts = np.linspace(head, tail - length_s, count) * WORK_RATE
     length = int(length_s * WORK_RATE)
