@@ -137,7 +137,7 @@ def at_edge(
         return None
     short = Stretch(starts.astype(np.int64), int(_EDGE_WINDOW_S * WORK_RATE), low, high)
     shifted = replace(place, at_middle_s=place.at_middle_s + level_s)
-    _, own = find_levels(picture, sound, short, shifted, [], as_it_leans=True)
+    _, own = find_levels(picture, sound, short, shifted, [], near_end=True)
     if len(own) == 1:
         return None
     assigned = assign(own)

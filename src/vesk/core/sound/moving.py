@@ -346,18 +346,19 @@ def _between_stands(
     back = comes_back(runs)
     found: list[Jump] = []
     unsure: list[Jump] = []
-    ways = 0
+    ways = turns = 0
     for number, (one, other) in enumerate(pairwise(runs)):
         step = levels[id(other)] - levels[id(one)]
         if abs(step) < LEAST_S:
             continue
         before = replace(fitted.path, level_s=fitted.path.level_s + levels[id(one)], jumps=())
         gap = float(cells.centres_s[one.rows[-1]]), float(cells.centres_s[other.rows[0]])
-        stood = (float(cells.centres_s[one.rows[0]]), gap[0]), (gap[1], float(cells.centres_s[other.rows[-1]]))
-        sides = [
-            Side(replace(before, level_s=before.level_s + by), *when) for by, when in zip((0, step), stood, strict=True)
-        ]
+        after = replace(before, level_s=before.level_s + step)
+        begun, ended = (float(cells.centres_s[row]) for row in (one.rows[0], other.rows[-1]))
+        sides = Side(before, begun, gap[0]), Side(after, gap[1], ended)
         same = from_one_place(picture, sound, *sides) if gap[0] < gap[1] else None
+        at, low, high = _widest(jumps.place_jump(picture, sound, before, step, *gap), step, line)
+        too_fast = high - low < abs(step) / FASTEST_S
         if same is False or (
             same is None
             and (
@@ -367,10 +368,9 @@ def _between_stands(
             )
         ):
             ways += 1
+            turns += same is False and too_fast  # nobody went there: somebody else is heard
             continue
-        at, low, high = _widest(jumps.place_jump(picture, sound, before, step, *gap), step, line)
-        jump = Jump(at, step, low, high, FLOOR_S)
-        (found if same or high - low < abs(step) / FASTEST_S else unsure).append(jump)
+        (found if same or too_fast else unsure).append(Jump(at, step, low, high, FLOOR_S))
     if not ways and not unsure and not shifted:
         return None  # jumps, and no way: that is traced already
     if found:
@@ -379,7 +379,8 @@ def _between_stands(
             return None  # a jump is not dropped for a way beside it: the straight line has both
     fitted, found = placed_again(picture, sound, cells, fitted, [*found, *far]) if shifted else (fitted, [*found, *far])
     told = _line_of(fitted, found, tuple(unsure))
-    if any(one.rows[-1] > other.rows[0] for one, other in pairwise(runs)):  # they speak in turn, and nobody walks
+    in_turn = any(one.rows[-1] > other.rows[0] for one, other in pairwise(runs)) or 0 < turns == ways
+    if in_turn:  # and nobody walks
         return Moving(replace(told, places=heard_from(fitted)), followed, fitted)
     return Moving(replace(told, moves=_moves(told, followed)), followed, fitted)
 

@@ -32,7 +32,7 @@ from vesk.core.sound.windows import Stretch, lay_windows
 REACH_S = 0.16  # a step up to this is found around the line itself; a larger one as a place of its own
 LEAST_WINDOWS = 3
 SWITCH_NATS = 12.0  # evidence that a change of line must bring
-ACCEPT_LOG10 = -6.0  # a new level must not be chance
+ACCEPT_LOG10, ACCEPT_END_LOG10 = -6.0, -5.0  # a new level must not be chance
 _ALIKE_PPM = 700.0
 _DIRECT = 0.5  # of an echo's height over its surroundings, which saturates
 _SEARCHED_S = 4.0  # a stretch this long can be searched for by its onsets
@@ -72,7 +72,7 @@ def find_levels(
     place: Verified,
     others: list[Verified],
     *,
-    as_it_leans: bool = False,
+    near_end: bool = False,
 ) -> tuple[Verified, list[OffsetLevel]]:
     """Find the lines that stretches of the take lie on: the place's own first.
 
@@ -85,8 +85,8 @@ def find_levels(
         The best place.
     others : list of Verified
         Places found elsewhere: a jump larger than `REACH_S` shows as one of them.
-    as_it_leans : bool
-        Whether the place's own rate is kept.
+    near_end : bool
+        Whether few windows near an end are asked: at the place's own rate, and believed a little sooner.
 
     Returns
     -------
@@ -99,7 +99,7 @@ def find_levels(
     if verified is not None and not others and all(run.size < LEAST_WINDOWS for run in _open_runs([verified])):
         return place, [verified]  # no stretch is left to be explained
     curves = correlate_windows(picture, sound, cells, place.guess, int(REACH_S * WORK_RATE))
-    place = place if as_it_leans else _upright(curves, place)
+    place = place if near_end else _upright(curves, place)
     first = _laid(curves, place, 0.0)
     base = np.asarray(place.offset_at(first.curves.at_s))
     levels = [OffsetLevel(0.0, first.curves.along(base))]
@@ -109,7 +109,7 @@ def find_levels(
         for above in wanted:
             if all(abs(above - float(np.median(one.above_s))) > _APART_S for one in around):
                 around.append(_around(picture, sound, cells, place, above))
-        levels = [levels[0], *_stayed(around, base, place)]
+        levels = [levels[0], *_stayed(around, base, place, ACCEPT_END_LOG10 if near_end else ACCEPT_LOG10)]
         if not any(run.size >= LEAST_WINDOWS for run in _open_runs(levels)):
             break
         # What lies far off a place that was looked around may go on beyond what was seen.
@@ -128,13 +128,17 @@ def _upright(curves: Curves, place: Verified) -> Verified:
     said = around.surprise[np.arange(path.size), path]
     price = leaps * SWITCH_NATS + _BESIDE_NATS * int((np.abs(np.diff(path)) == 1).sum())
     gain = float(said.sum()) - price - float(curves.along(np.asarray(place.offset_at(curves.at_s))).sum())
-    stays = [stay for stay in _stays(path) if stay.size > LEAST_WINDOWS]
+    stays = [stay[said[stay] > SPOKE] for stay in _stays(path)]
+    stays = [stay for stay in stays if stay.size > LEAST_WINDOWS]
     if gain < _LEANS_NATS or not stays:
         return place
-    at, above = curves.at_s, around.above_s[path]
+    # A window speaks for all lags within the tolerance alike: where it stands highest it lies.
+    near = np.clip(path[:, None] + np.arange(-2 * TOLERANCE, 2 * TOLERANCE + 1), 0, around.above_s.size - 1)
+    highest = np.argmax(np.abs(np.take_along_axis(around.heights, near, 1)), axis=1)
+    at, above = curves.at_s, around.above_s[near[np.arange(path.size), highest]]
     x, y = (np.concatenate([one[stay] - one[stay].mean() for stay in stays]) for one in (at, above))
     slope = float(x @ y / max(float(x @ x), 1e-9))
-    if abs(slope) * float(np.ptp(at)) < TOLERANCE / WORK_RATE:
+    if abs(slope) * float(np.ptp(at)) < TOLERANCE / WORK_RATE / 3:
         return place
     most = max(stays, key=len)
     middle = float(at[most].mean())
@@ -163,7 +167,7 @@ def _laid(curves: Curves, place: Verified, above_s: float) -> _Around:
     )
 
 
-def _stayed(around: list[_Around], base: NDArray[np.float64], place: Verified) -> list[OffsetLevel]:
+def _stayed(around: list[_Around], base: NDArray[np.float64], place: Verified, most_log10: float) -> list[OffsetLevel]:
     """Return the levels beyond the line's own at which the path through all windows stays, beyond chance."""
     above = np.concatenate([one.above_s for one in around])
     said = np.concatenate([one.surprise for one in around], axis=1)
@@ -180,7 +184,7 @@ def _stayed(around: list[_Around], base: NDArray[np.float64], place: Verified) -
             continue
         chance = log10_tail(float(said[rows, path[rows]].sum()), rows.size) + np.log10(above.size / (2 * TOLERANCE + 1))
         at = _direct_of(around, rows, lag, place.echoes_s)
-        if chance <= ACCEPT_LOG10 and not any(low < at < high for low, high in known):
+        if chance <= most_log10 and not any(low < at < high for low, high in known):
             found.append((float(chance), at))
     levels: list[OffsetLevel] = []
     for _, at in sorted(found):
