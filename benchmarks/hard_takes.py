@@ -14,6 +14,7 @@ from functools import partial
 from pathlib import Path
 
 import echoes
+import jumps
 import material
 import moving
 import numpy as np
@@ -79,6 +80,10 @@ CASES: dict[str, Callable[[], Pair]] = {
     "the microphone is carried": lambda: _walk("carried", 5003),
     "a clock that swings by 4 ppm": lambda: material.moved(300, 5004, rate_ppm=moving.swing(4, 250), ppm=PPM),
     "hum 10 dB over the talk": lambda: _hum(11),
+    "a buffer lost every few seconds": lambda: jumps.made("a buffer every 5 to 10 s, 60 s", 2, ()),
+    "one asks, one answers": partial(
+        material.conversation, 40, 8017, places_s=(0.0, 7.8e-3), turn_s=(22.0, 24.0), ppm=PPM
+    ),
     "two jumps": partial(material.pair, 60, 12, jumps=[(25.3, 240), (41.0, -96)], ppm=PPM),
     "another take": lambda: _nothing_shared(traps.other_take(2)),
     "another take, the same playback": lambda: _nothing_shared(traps.playback(3, 0.0, same=False)),

@@ -12,6 +12,7 @@ from itertools import product
 
 import conversations
 import echoes
+import jumps
 import material
 import moving
 import noises
@@ -154,31 +155,11 @@ def coverage(scale: float) -> None:
     rows = [row for row in run(cases) if row.found.decision == MATCHED]
     told = [(abs(error) <= 1.96 * se) for row in rows for error, se in row.errors()]
     rate = [abs(r.found.line.ppm - r.truth.ppm) <= 1.96 * r.found.line.se_ppm for r in rows if r.found.line]
-    jumps = sum(len(row.found.line.jumps) for row in rows if row.found.line)
+    invented = sum(len(row.found.line.jumps) for row in rows if row.found.line)
     print(
         f"\n95 % bands, {len(rows)} pairs: offset at head, middle, tail {np.mean(told):.1%}; rate {np.mean(rate):.1%}"
     )
-    print(f"jumps invented in them: {jumps}; wrong places: {sum(not right(row) for row in rows)}")
-
-
-def jumps(scale: float) -> None:
-    rng = np.random.default_rng(4)
-    exact = placed = inside = told = found = 0
-    count = max(4, int(30 * scale))
-    for n in range(count):
-        size = int(rng.choice([-1, 1])) * int(np.exp(rng.uniform(np.log(17), np.log(16_000))))
-        at = float(rng.uniform(12, 48))
-        row = run([{"seconds": 60, "snr_db": 15, "seed": 2000 + n, "jumps": [(at, size)]}])[0]
-        line = row.found.line
-        told += 1
-        if row.found.decision == MATCHED and line is not None and len(line.jumps) == 1:
-            jump = line.jumps[0]
-            found += 1
-            exact += abs(jump.step_s * WORK_RATE + size) < 1 / 3  # a sample at 48 kHz
-            placed += abs(jump.at_s - at) <= 0.02
-            inside += jump.low_s - 0.02 <= at <= jump.high_s + 0.02
-    print(f"\njumps of 1 ms to 1 s in 60 s: {found} of {told} found; {exact} to the sample; {placed} within 20 ms;")
-    print(f"{inside} inside the interval given (wide where nobody speaks)")
+    print(f"jumps invented in them: {invented}; wrong places: {sum(not right(row) for row in rows)}")
 
 
 def claps(scale: float) -> None:
@@ -266,11 +247,11 @@ def speed() -> None:
 
 
 def main(scale: float) -> int:
-    """Run all; `scale` 1 takes about an hour on two cores."""
+    """Run all; `scale` 1 takes some hours on two cores."""
     accuracy(scale)
     limits(scale)
     coverage(scale)
-    jumps(scale)
+    jumps.main(scale)
     conversations.main(scale)
     moving.main(scale)
     echoes.main(scale)
