@@ -38,7 +38,7 @@ def assert_told(edits, **how):
         [(at, "lost", 85) for at in (6.5, 12.0, 19.0, 25.5, 31.0)],  # 5 ms each: one line leans over all of them
         [(12.0, "lost", 155), (21.0, "repeated", 155)],  # back to where it was, as if two had spoken
         [(10.0, "repeated", 35), (18.0, "repeated", 21), (28.0, "repeated", 2718)],
-        [(38.3, "repeated", 66)],
+        [(38.5, "lost", 300)],
         [(2.4, "repeated", 3505)],
     ],
 )

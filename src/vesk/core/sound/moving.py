@@ -344,33 +344,16 @@ def _between_stands(
         return None
     levels = dict(zip((id(run) for run in order), fitted.places.above_s, strict=True))
     back = comes_back(runs)
-    found: list[Jump] = []
-    unsure: list[Jump] = []
-    ways = turns = 0
+    steps = []
     for number, (one, other) in enumerate(pairwise(runs)):
-        step = levels[id(other)] - levels[id(one)]
-        if abs(step) < LEAST_S:
-            continue
-        before = replace(fitted.path, level_s=fitted.path.level_s + levels[id(one)], jumps=())
-        gap = float(cells.centres_s[one.rows[-1]]), float(cells.centres_s[other.rows[0]])
-        after = replace(before, level_s=before.level_s + step)
-        begun, ended = (float(cells.centres_s[row]) for row in (one.rows[0], other.rows[-1]))
-        sides = Side(before, begun, gap[0]), Side(after, gap[1], ended)
-        same = from_one_place(picture, sound, *sides) if gap[0] < gap[1] else None
-        at, low, high = _widest(jumps.place_jump(picture, sound, before, step, *gap), step, line)
-        too_fast = high - low < abs(step) / FASTEST_S
-        if same is False or (
-            same is None
-            and (
-                number in back
-                or _heard_beyond(followed, fitted.path, (levels[id(one)], levels[id(other)]), gap)
-                or _walked(picture, sound, before, step, gap)
+        stands = (one, levels[id(one)]), (other, levels[id(other)])
+        if abs(stands[1][1] - stands[0][1]) >= LEAST_S:
+            steps.append(
+                _step_between(picture, sound, cells, fitted, followed, stands, line, comes_back=number in back)
             )
-        ):
-            ways += 1
-            turns += same is False and too_fast  # nobody went there: somebody else is heard
-            continue
-        (found if same or too_fast else unsure).append(Jump(at, step, low, high, FLOOR_S))
+    found = [step.jump for step in steps if step.is_jump and step.jump]
+    unsure = [step.jump for step in steps if not step.is_jump and step.jump]
+    ways = [step for step in steps if step.jump is None]
     if not ways and not unsure and not shifted:
         return None  # jumps, and no way: that is traced already
     if found:
@@ -379,10 +362,51 @@ def _between_stands(
             return None  # a jump is not dropped for a way beside it: the straight line has both
     fitted, found = placed_again(picture, sound, cells, fitted, [*found, *far]) if shifted else (fitted, [*found, *far])
     told = _line_of(fitted, found, tuple(unsure))
-    in_turn = any(one.rows[-1] > other.rows[0] for one, other in pairwise(runs)) or 0 < turns == ways
-    if in_turn:  # and nobody walks
+    others_turn = bool(ways) and all(step.is_turn for step in ways)
+    if others_turn or any(one.rows[-1] > other.rows[0] for one, other in pairwise(runs)):  # and nobody walks
         return Moving(replace(told, places=heard_from(fitted)), followed, fitted)
     return Moving(replace(told, moves=_moves(told, followed)), followed, fitted)
+
+
+@dataclass(frozen=True, slots=True)
+class _Step:
+    """What lies between two stands: a jump, or what may be one; else a way, or another's turn to speak."""
+
+    jump: Jump | None = None
+    is_jump: bool = False
+    is_turn: bool = False
+
+
+def _step_between(
+    picture: Hearing,
+    sound: Hearing,
+    cells: Stretch,
+    fitted: Fitted,
+    followed: Followed,
+    stands: tuple[tuple[Run, float], tuple[Run, float]],
+    line: Line | None,
+    *,
+    comes_back: bool,
+) -> _Step:
+    """Say what lies between two neighbouring stands, each with by how much it lies above the path, seconds."""
+    (one, low_s), (other, high_s) = stands
+    step, at = high_s - low_s, cells.centres_s
+    gap = float(at[one.rows[-1]]), float(at[other.rows[0]])
+    if gap[0] >= gap[1]:
+        return _Step()  # they speak in turn
+    before, after = (replace(fitted.path, level_s=fitted.path.level_s + above, jumps=()) for above in (low_s, high_s))
+    same = from_one_place(
+        picture, sound, Side(before, float(at[one.rows[0]]), gap[0]), Side(after, gap[1], float(at[other.rows[-1]]))
+    )
+    if same is None and (comes_back or _heard_beyond(followed, fitted.path, (low_s, high_s), gap)):
+        return _Step()
+    moment, low, high = _widest(jumps.place_jump(picture, sound, before, step, *gap), step, line)
+    too_fast = high - low < abs(step) / FASTEST_S
+    if same is False:
+        return _Step(is_turn=too_fast)  # nobody went there so fast: somebody else is heard
+    if same is None and _walked(picture, sound, before, step, gap):
+        return _Step()
+    return _Step(Jump(moment, step, low, high, FLOOR_S), is_jump=bool(same) or too_fast)
 
 
 def _widest(placed: tuple[float, float, float], step_s: float, line: Line | None) -> tuple[float, float, float]:

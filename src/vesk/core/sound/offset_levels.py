@@ -41,6 +41,7 @@ _WELL_HEARD = 5.0  # nats: a take whose windows say so much for their lines has 
 _ROUNDS = 6
 _APART_S = 0.01  # nearer together two places are looked around once
 _UNSTAYED = -1e9
+_EXPLAINED = 3.5  # nats: windows that say so much for the line lie on it; by chance they say 1, by a pitch 2.5
 _BESIDE_NATS = 0.35  # for a lag beside
 _LEANS_NATS = 20.0  # that another rate must explain beyond a line's own
 _LIKELY_ONSETS = 7.0  # robust deviations: nothing that was not shared stood over 6
@@ -104,6 +105,8 @@ def find_levels(
     base = np.asarray(place.offset_at(first.curves.at_s))
     levels = [OffsetLevel(0.0, first.curves.along(base))]
     around = [first]
+    if place.hall_s is not None:
+        return place, levels  # much arrives there at many lags, and none of these is a level
     wanted = _far(picture, sound, cells, place, others, levels[0])
     for _ in range(_ROUNDS):
         for above in wanted:
@@ -140,9 +143,10 @@ def _upright(curves: Curves, place: Verified) -> Verified:
     slope = float(x @ y / max(float(x @ x), 1e-9))
     if abs(slope) * float(np.ptp(at)) < TOLERANCE / WORK_RATE / 3:
         return place
-    most = max(stays, key=len)
-    middle = float(at[most].mean())
-    level = float(place.offset_at(middle)) + float(np.median(above[most] - slope * (at[most] - middle)))
+    # The nearest: another may lie on the echo of a level.
+    own = min(stays, key=lambda stay: abs(float(np.median(above[stay]))))
+    middle = float(at[own].mean())
+    level = float(place.offset_at(middle)) + float(np.median(above[own] - slope * (at[own] - middle)))
     upright = replace(place, slope=place.slope + slope)
     return replace(upright, at_middle_s=level - upright.slope * (middle - place.middle_s))
 
@@ -180,7 +184,7 @@ def _stayed(around: list[_Around], base: NDArray[np.float64], place: Verified, m
     found: list[tuple[float, float]] = []
     for rows in _stays(path):
         lag = int(np.median(path[rows]))
-        if lag == line or rows.size < LEAST_WINDOWS:
+        if lag == line or rows.size < LEAST_WINDOWS or float(said[rows, line].mean()) > _EXPLAINED:
             continue
         chance = log10_tail(float(said[rows, path[rows]].sum()), rows.size) + np.log10(above.size / (2 * TOLERANCE + 1))
         at = _direct_of(around, rows, lag, place.echoes_s)
