@@ -113,7 +113,7 @@ CASES: dict[str, tuple[float, Callable[[float, np.random.Generator], list[Edit]]
 }
 
 
-def made(name: str, seed: int, faults: tuple[str, ...]) -> Pair:
+def made(name: str, seed: int, faults: tuple[str, ...] = (), ppm: float | None = None) -> Pair:
     """Make a case.
 
     Parameters
@@ -123,11 +123,13 @@ def made(name: str, seed: int, faults: tuple[str, ...]) -> Pair:
     seed : int
     faults : tuple of str
         The scratch's, as `material.pair` takes them.
+    ppm : float, optional
+        Of the sound's clock; any where left out.
     """
     seconds, edit = CASES[name]
     edits = edit(seconds, np.random.default_rng(seed + 4_000))
     pauses = tuple((at - 0.75, at + 0.75) for at, *_ in edits) if edit is _pause else ()
-    return edited(material.pair(seconds, seed, snr_db=15, pauses=pauses, faults=faults), edits)
+    return edited(material.pair(seconds, seed, snr_db=15, ppm=ppm, pauses=pauses, faults=faults), edits)
 
 
 @dataclass
