@@ -41,7 +41,7 @@ def test_a_rhythm_that_stands_as_high_elsewhere_is_no_evidence_and_its_other_pla
         del tried
         alarm = says[candidate.offset_s]
         if glance and candidate.offset_s == 1.4:
-            return None  # every fourth window shows nothing
+            return None  # the liveliest windows show nothing
         at, spoke = np.array([0.0, 30.0]), np.array([9.0, 9.0])
         return Verified(candidate.offset_s, 0.0, 0.0, -alarm, 50.0, alarm, 0.0, 0.3, 1, 1.0, at, spoke)
 
