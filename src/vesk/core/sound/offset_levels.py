@@ -42,6 +42,7 @@ _ROUNDS = 6
 _APART_S = 0.01  # nearer together two places are looked around once
 _UNSTAYED = -1e9
 _EXPLAINED = 3.5  # nats: windows that say so much for the line lie on it; by chance they say 1, by a pitch 2.5
+_EXPLAINED_IN_HALL = 1.2  # much arrives there at many lags, and none of these is a level
 _BESIDE_NATS = 0.35  # for a lag beside
 _LEANS_NATS = 20.0  # that another rate must explain beyond a line's own
 _LIKELY_ONSETS = 7.0  # robust deviations: nothing that was not shared stood over 6
@@ -100,13 +101,11 @@ def find_levels(
     if verified is not None and not others and all(run.size < LEAST_WINDOWS for run in _open_runs([verified])):
         return place, [verified]  # no stretch is left to be explained
     curves = correlate_windows(picture, sound, cells, place.guess, int(REACH_S * WORK_RATE))
-    place = place if near_end else _upright(curves, place)
+    place = place if near_end or place.hall_s else _upright(curves, place)
     first = _laid(curves, place, 0.0)
     base = np.asarray(place.offset_at(first.curves.at_s))
     levels = [OffsetLevel(0.0, first.curves.along(base))]
     around = [first]
-    if place.hall_s is not None:
-        return place, levels  # much arrives there at many lags, and none of these is a level
     wanted = _far(picture, sound, cells, place, others, levels[0])
     for _ in range(_ROUNDS):
         for above in wanted:
@@ -181,10 +180,11 @@ def _stayed(around: list[_Around], base: NDArray[np.float64], place: Verified, m
     usable = _only_places(said, above, known)
     usable[:, line] = said[:, line]
     path, _ = _path(usable)
+    most = _EXPLAINED if place.hall_s is None else _EXPLAINED_IN_HALL
     found: list[tuple[float, float]] = []
     for rows in _stays(path):
         lag = int(np.median(path[rows]))
-        if lag == line or rows.size < LEAST_WINDOWS or float(said[rows, line].mean()) > _EXPLAINED:
+        if lag == line or rows.size < LEAST_WINDOWS or float(said[rows, line].mean()) > most:
             continue
         chance = log10_tail(float(said[rows, path[rows]].sum()), rows.size) + np.log10(above.size / (2 * TOLERANCE + 1))
         at = _direct_of(around, rows, lag, place.echoes_s)
