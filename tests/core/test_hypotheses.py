@@ -1,5 +1,6 @@
 """Every cause of the job, decided by weighing hypotheses against what was measured."""
 
+from dataclasses import replace
 from fractions import Fraction
 
 import pytest
@@ -52,6 +53,25 @@ def test_the_cause_and_its_figures(given, cause, says):
     assert given.cause == cause
     assert any(words in given.text for words in says.split("|"))
     assert given.holds == (cause == causes.WITHIN)
+
+
+@pytest.mark.parametrize(
+    ("samples", "brief", "says"),
+    [
+        ((255, 255, 256), "S2 lost 255 samples 3 times", "lost 255 samples 3 times, at 20.00, 30.00 and 40.00 s."),
+        (
+            (900, -20, 95),
+            "S2 jumped 3 times: lost 995 samples in all and doubled 20 samples in all",
+            "at 20.00, 30.00 and 40.00 s.",
+        ),
+        ((255,) * 9, "S2 lost 255 samples 9 times", "9 times, first at 20.00, last at 100.00 s."),
+    ],
+)
+def test_many_jumps_are_told_in_few_words(samples, brief, says):
+    found = [Jump(20.0 + 10 * n, one / 48_000, 0, 0, 1e-6) for n, one in enumerate(samples)]
+    given = verdict(span=120.0, jumps=tuple(replace(one, low_s=one.at_s, high_s=one.at_s) for one in found))
+    assert given.brief == brief
+    assert says in given.text
 
 
 def test_a_better_partner_makes_it_the_wrong_one():
