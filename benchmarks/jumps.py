@@ -150,7 +150,7 @@ class Told:
     cpu: list[float] = field(default_factory=list)
 
     def add(self, line: Line, one: Pair, head_s: float, tail_s: float) -> None:
-        """Compare a line with the truth."""
+        """Compare a line with the truth between head and tail, picture seconds."""
         self.matched += 1
         right = 0
         for at, added in one.jumps:

@@ -10,7 +10,7 @@ from vesk.core.sound.coarse import Candidate, Spectra, credited, prepare, search
 from vesk.core.sound.echo import alike
 from vesk.core.sound.follow import follow_guess
 from vesk.core.sound.hearing import Hearing
-from vesk.core.sound.offset_levels import leap_guess
+from vesk.core.sound.leaping import leap_guess
 from vesk.core.sound.verify import Glance, Verified, verify
 
 ACCEPT_LOG10 = -6.0

@@ -12,7 +12,8 @@ from vesk.core.sound.features import WORK_RATE
 from vesk.core.sound.filters import tenth
 from vesk.core.sound.fine import Path, laid_on
 from vesk.core.sound.hearing import Hearing
-from vesk.core.sound.offset_levels import LEAST_WINDOWS, SWITCH_NATS, OffsetLevel, find_levels
+from vesk.core.sound.leaping import LEAST_WINDOWS, SWITCH_NATS
+from vesk.core.sound.offset_levels import OffsetLevel, find_levels
 from vesk.core.sound.verify import SPOKE, Verified
 from vesk.core.sound.windows import LEAST_SHARED_S, SHORTEST_S, Stretch
 

@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-from collections.abc import Sequence
 from dataclasses import dataclass, replace
 from itertools import pairwise
 
@@ -14,8 +13,9 @@ from vesk.core.sound.features import WORK_RATE
 from vesk.core.sound.fitting import Fitted, fit_places, heard_from
 from vesk.core.sound.follow import REACH_S, Followed, follow
 from vesk.core.sound.hearing import Hearing
+from vesk.core.sound.jump_or_way import LEAST_BETWEEN, WALKED_S, slow, walked
+from vesk.core.sound.leaping import SWITCH_NATS
 from vesk.core.sound.measurement import Jump, Line
-from vesk.core.sound.offset_levels import SWITCH_NATS
 from vesk.core.sound.places import Places
 from vesk.core.sound.same_room import Side, from_one_place
 from vesk.core.sound.shift_jumps import FLOOR_S, jumps_of_shifts, placed_again
@@ -36,10 +36,6 @@ from vesk.core.sound.ways import (
 )
 from vesk.core.sound.windows import WINDOW_S, Stretch
 
-WALKED_S = 0.9 * REACH_S  # a step further than this nobody walked
-_ZONE_S, _ZONE_HOP_S, _MOST_ZONE = 0.3, 0.1, 80
-_BETWEEN = 0.2  # of a step: a window that lies so far from either end is on its way
-_LEAST_BETWEEN = 3
 _LEAST_BEYOND, _BEYOND = 3, 0.08  # windows, and share of those on the other side
 _ODD_NATS = 40.0  # that a rate which no clock has must explain beyond the others
 _TELLING, _CLEAR_HEIGHT = 0.08, 6.5  # share of the windows; over what lies around: noise reaches four
@@ -47,7 +43,6 @@ _RESTLESS, _HEARD_HEIGHT = 0.2, 4.5
 _WALKED_NATS = 15.0
 _GAIN_NATS = 12.0  # that a path must explain beyond lines and jumps
 _PULL, _PULL_WIDE, _FASTER = 1e-3, 5e-5, 1.5e-3  # a pull-down is meant, and what is beyond a slow walk
-_LOUD = 0.1  # of the take's own level: in less nobody is heard on the way
 
 
 @dataclass(frozen=True, slots=True)
@@ -84,7 +79,7 @@ def speak_elsewhere(
     apart : ndarray of int64
         Which of them lie off it.
     """
-    least = max(_LEAST_BETWEEN, _TELLING * cells.starts.size)
+    least = max(LEAST_BETWEEN, _TELLING * cells.starts.size)
     if apart.size < least:
         return False
     if _is_odd(straight.slope) or any(abs(step) <= WALKED_S for _, step in straight.jumps):
@@ -110,80 +105,7 @@ def are_heard(highest: NDArray[np.float64], windows: int) -> bool:
         How many the take has.
     """
     clear, some = (int((highest > height).sum()) for height in (_CLEAR_HEIGHT, _HEARD_HEIGHT))
-    return clear >= max(_LEAST_BETWEEN, _TELLING * windows) or some >= _RESTLESS * windows
-
-
-def are_jumps(
-    picture: Hearing, sound: Hearing, path: fine.Path, found: Sequence[Jump], ends_s: tuple[float, float]
-) -> bool:
-    """Say whether all steps of a line are jumps: from one place on both sides, or too fast for anybody.
-
-    Parameters
-    ----------
-    picture, sound : Hearing
-    path : Path
-        With those steps.
-    found : sequence of Jump
-        The same, with where they may lie.
-    ends_s : (float, float)
-        Picture times of head and tail.
-    """
-    room = [_from_one_place(picture, sound, path, found, number, ends_s) for number in range(len(found))]
-    if False in room or (None in room and _come_back(found)):
-        return False
-    level = path.level_s
-    for jump, same in zip(found, room, strict=True):
-        before = replace(path, level_s=level, jumps=())
-        level += jump.step_s
-        if same is not None:
-            continue
-        gap = jump.low_s - _ZONE_S, jump.high_s + _ZONE_S
-        if _slow(jump) or _walked(picture, sound, before, jump.step_s, gap):
-            return False
-    return True
-
-
-def are_from_one_place(
-    picture: Hearing, sound: Hearing, path: fine.Path, found: Sequence[Jump], ends_s: tuple[float, float]
-) -> bool:
-    """Say whether the room answers alike on both sides of every step that could be somebody's way: see `are_jumps`."""
-    room = (_from_one_place(picture, sound, path, found, number, ends_s) for number in range(len(found)))
-    return all(room)
-
-
-def _from_one_place(
-    picture: Hearing,
-    sound: Hearing,
-    path: fine.Path,
-    found: Sequence[Jump],
-    number: int,
-    ends_s: tuple[float, float],
-) -> bool | None:
-    """Say whether both sides of one step of a line are heard from one place; None where that is not known."""
-    jump = found[number]
-    if abs(jump.step_s) > WALKED_S:
-        return True  # nobody went so far
-    low = found[number - 1].high_s if number else ends_s[0]
-    high = found[number + 1].low_s if number + 1 < len(found) else ends_s[1]
-    level = path.level_s + sum(one.step_s for one in found[:number])
-    before, after = (replace(path, level_s=level + step, jumps=()) for step in (0.0, jump.step_s))
-    return from_one_place(picture, sound, Side(before, low, jump.low_s), Side(after, jump.high_s, high))
-
-
-def _slow(jump: Jump) -> bool:
-    """Say whether there is time to walk that far where it may lie."""
-    return abs(jump.step_s) <= WALKED_S and jump.high_s - jump.low_s > abs(jump.step_s) / FASTEST_S
-
-
-def _come_back(found: Sequence[Jump]) -> bool:
-    """Say whether steps that somebody may have walked lead back to a level that was heard before."""
-    levels = [0.0]
-    for jump in found:
-        level = levels[-1] + jump.step_s
-        if any(abs(level - other) < LEAST_S and abs(jump.step_s) <= WALKED_S for other in levels[:-1]):
-            return True
-        levels.append(level)
-    return False
+    return clear >= max(LEAST_BETWEEN, _TELLING * windows) or some >= _RESTLESS * windows
 
 
 def find_moving(
@@ -270,8 +192,8 @@ def _told(followed: Followed, straight: fine.Path, line: Line | None) -> float:
     above = [later for later, _ in line.places] if line and line.places else [0.0]
     told = float(np.max([followed.still.along(at + later) for later in above], axis=0).sum())
     odd = _ODD_NATS if _is_odd(straight.slope) else 0.0
-    walked = sum(_slow(jump) for jump in line.jumps) if line else 0
-    return told - SWITCH_NATS * len(straight.jumps) - _WALKED_NATS * walked - odd
+    taken = sum(slow(jump) for jump in line.jumps) if line else 0
+    return told - SWITCH_NATS * len(straight.jumps) - _WALKED_NATS * taken - odd
 
 
 def _is_odd(slope: float) -> bool:
@@ -404,7 +326,7 @@ def _step_between(
     too_fast = high - low < abs(step) / FASTEST_S
     if same is False:
         return _Step(is_turn=too_fast)  # nobody went there so fast: somebody else is heard
-    if same is None and _walked(picture, sound, before, step, gap):
+    if walked(picture, sound, before, step, gap):
         return _Step()
     return _Step(Jump(moment, step, low, high, FLOOR_S), is_jump=bool(same) or too_fast)
 
@@ -438,30 +360,6 @@ def _heard_beyond(
         if heard >= max(_LEAST_BEYOND, _BEYOND * told.size):
             return True
     return False
-
-
-def _walked(picture: Hearing, sound: Hearing, before: fine.Path, step_s: float, gap_s: tuple[float, float]) -> bool:
-    """Say whether sound is heard on its way between two levels: short windows, followed across the gap."""
-    if gap_s[1] - gap_s[0] + WINDOW_S < abs(step_s) / FASTEST_S:
-        return False  # nobody is so fast: what is heard between is somebody else
-    low, high = gap_s[0] - _ZONE_S, gap_s[1] + _ZONE_S
-    hop = max(_ZONE_HOP_S, (high - low) / _MOST_ZONE)
-    starts = np.arange(max(0.0, low), high, hop) * WORK_RATE
-    zone = Stretch(starts.astype(np.int64), int(_ZONE_S * WORK_RATE), low, high)
-    expected = before.offset_at(zone.centres_s) + step_s / 2
-    found = follow(picture, sound, zone, expected, before.slope)
-    share = (found.offset_s - before.offset_at(zone.centres_s)) / step_s
-    # A path through silence picks what noise offers: only where somebody is loud is anybody heard.
-    level = np.array([float(np.mean(picture.window(int(start), zone.length) ** 2)) for start in zone.starts])
-    loud = level > _LOUD**2 * _power(picture)
-    on_its_way = loud & (found.surprise > SPOKE) & (share > _BETWEEN) & (share < 1 - _BETWEEN)
-    return int(on_its_way.sum()) >= _LEAST_BETWEEN
-
-
-def _power(hearing: Hearing) -> float:
-    """Return the mean square of a recording, from a minute of it."""
-    starts = np.linspace(0, max(0, hearing.size - WORK_RATE), 60).astype(int)
-    return float(np.mean([np.mean(hearing.window(int(start), WORK_RATE) ** 2) for start in starts]))
 
 
 def _with_jumps(

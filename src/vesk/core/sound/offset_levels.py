@@ -1,7 +1,7 @@
 """The levels that stretches of a take lie on, parallel to its line: where samples were lost or doubled between them.
 
-All windows are asked at once. The path is sought that explains most of them, staying at a lag or leaping to another at
-a price; the lags at which it stays are levels, where that is no chance.
+All windows are asked at once: the lags at which the path that explains most of them stays (`leaping.py`) are levels,
+where that is no chance.
 """
 
 from __future__ import annotations
@@ -16,37 +16,31 @@ from scipy import ndimage
 from vesk.core.sound.coarse import Candidate, search
 from vesk.core.sound.features import FEATURE_RATE, WORK_RATE
 from vesk.core.sound.hearing import Hearing
+from vesk.core.sound.leaping import BESIDE_NATS, LEAST_WINDOWS, NEVER, SWITCH_NATS, path_with_leaps, stays_of
 from vesk.core.sound.steps import LEAST_STEP_S
 from vesk.core.sound.verify import (
     SPOKE,
     TOLERANCE,
-    WIDE_WINDOWS,
     Curves,
     Verified,
     correlate_windows,
     log10_tail,
-    repeats,
 )
-from vesk.core.sound.windows import Stretch, lay_windows
+from vesk.core.sound.windows import Stretch
 
 REACH_S = 0.16  # a step up to this is found around the line itself; a larger one as a place of its own
-LEAST_WINDOWS = 3
-SWITCH_NATS = 12.0  # evidence that a change of line must bring
 ACCEPT_LOG10, ACCEPT_END_LOG10 = -6.0, -5.0  # a new level must not be chance
 _ALIKE_PPM = 700.0
 _DIRECT = 0.5  # of an echo's height over its surroundings, which saturates
 _SEARCHED_S = 4.0  # a stretch this long can be searched for by its onsets
 _CLOSE_S, _CLOSE_REACH_S, _MOST_CLOSE = 0.5, 1.2, 32  # a shorter one is looked at in windows so long, so far about
+_PAUSE = 0.1  # of a take's power: in less nobody is heard
 _WELL_HEARD = 5.0  # nats: a take whose windows say so much for their lines has no long stretches that say nothing
 _ROUNDS = 6
 _APART_S = 0.01  # nearer together two places are looked around once
-_UNSTAYED = -1e9
 _EXPLAINED = 3.5  # nats: windows that say so much for the line lie on it; by chance they say 1, by a pitch 2.5
 _EXPLAINED_IN_HALL = 1.2  # much arrives there at many lags, and none of these is a level
-_BESIDE_NATS = 0.35  # for a lag beside
 _LEANS_NATS = 20.0  # that another rate must explain beyond a line's own
-_LIKELY_ONSETS = 7.0  # robust deviations: nothing that was not shared stood over 6
-_LEAP_REACH_S = 0.4
 
 
 @dataclass(frozen=True, slots=True)
@@ -106,16 +100,19 @@ def find_levels(
     base = np.asarray(place.offset_at(first.curves.at_s))
     levels = [OffsetLevel(0.0, first.curves.along(base))]
     around = [first]
-    wanted = _far(picture, sound, cells, place, others, levels[0])
+    most = ACCEPT_END_LOG10 if near_end else ACCEPT_LOG10
+    levels = [levels[0], *_stayed(around, base, place, most)]
+    wanted = _far(picture, sound, cells, place, others, levels)
     for _ in range(_ROUNDS):
+        seen = [float(np.median(one.above_s)) for one in around]
         for above in wanted:
-            if all(abs(above - float(np.median(one.above_s))) > _APART_S for one in around):
+            if all(abs(above - at) > _APART_S for at in seen):
                 around.append(_around(picture, sound, cells, place, above))
-        levels = [levels[0], *_stayed(around, base, place, ACCEPT_END_LOG10 if near_end else ACCEPT_LOG10)]
+                seen.append(above)
+        levels = [levels[0], *_stayed(around, base, place, most)]
         if not any(run.size >= LEAST_WINDOWS for run in _open_runs(levels)):
             break
         # What lies far off a place that was looked around may go on beyond what was seen.
-        seen = [float(np.median(one.above_s)) for one in around]
         ends = [one.above_s for one in levels if min(abs(one.above_s - at) for at in seen) > REACH_S / 4]
         wanted = [above for above in ends if not place.is_echo(above)]
         if not wanted:
@@ -126,11 +123,11 @@ def find_levels(
 def _upright(curves: Curves, place: Verified) -> Verified:
     """Return a place at the rate along which the windows between leaps lie, where that explains much more."""
     around = _laid(curves, place, 0.0)
-    path, leaps = _path(_only_places(around.surprise, around.above_s, place.no_places_s))
+    path, leaps = path_with_leaps(_only_places(around.surprise, around.above_s, place.no_places_s))
     said = around.surprise[np.arange(path.size), path]
-    price = leaps * SWITCH_NATS + _BESIDE_NATS * int((np.abs(np.diff(path)) == 1).sum())
+    price = leaps * SWITCH_NATS + BESIDE_NATS * int((np.abs(np.diff(path)) == 1).sum())
     gain = float(said.sum()) - price - float(curves.along(np.asarray(place.offset_at(curves.at_s))).sum())
-    stays = [stay[said[stay] > SPOKE] for stay in _stays(path)]
+    stays = [stay[said[stay] > SPOKE] for stay in stays_of(path)]
     stays = [stay for stay in stays if stay.size > LEAST_WINDOWS]
     if gain < _LEANS_NATS or not stays:
         return place
@@ -179,10 +176,10 @@ def _stayed(around: list[_Around], base: NDArray[np.float64], place: Verified, m
     line = int(np.argmin(np.abs(around[0].above_s)))
     usable = _only_places(said, above, known)
     usable[:, line] = said[:, line]
-    path, _ = _path(usable)
+    path, _ = path_with_leaps(usable)
     most = _EXPLAINED if place.hall_s is None else _EXPLAINED_IN_HALL
     found: list[tuple[float, float]] = []
-    for rows in _stays(path):
+    for rows in stays_of(path):
         lag = int(np.median(path[rows]))
         if lag == line or rows.size < LEAST_WINDOWS or float(said[rows, line].mean()) > most:
             continue
@@ -205,104 +202,7 @@ def _only_places(
     open_ = np.ones(above_s.size, bool)
     for low, high in no_places_s:
         open_ &= (above_s <= low) | (above_s >= high)
-    return np.where(open_, said, np.float32(_UNSTAYED))
-
-
-def _path(said: NDArray[np.float32]) -> tuple[NDArray[np.int64], int]:
-    """Return each window's lag on the path that explains most, and how often it leaps (Viterbi [1]_).
-
-    It stays, may lie a lag beside the one before (where the rate is not quite known), or leaps; at a price each.
-
-    Parameters
-    ----------
-    said : ndarray of float32, shape (windows, lags)
-        What every window says of every lag, nats: of unit exponential distribution by chance.
-
-    References
-    ----------
-    .. [1] A. J. Viterbi, IEEE Trans. Inf. Theory 13(2), 1967.
-    """
-    windows, lags = said.shape
-    score = said[0].astype(np.float64)
-    whence = np.zeros((windows, lags), np.int32)
-    each = np.arange(lags, dtype=np.int32)
-    for t in range(1, windows):
-        top = int(np.argmax(score))
-        best, source = score.copy(), each.copy()
-        for beside in (-1, 1):
-            moved = np.full(lags, _UNSTAYED)
-            moved[max(0, beside) : lags + min(0, beside)] = score[max(0, -beside) : lags - max(0, beside)]
-            nearer = moved - _BESIDE_NATS > best
-            best[nearer], source[nearer] = moved[nearer] - _BESIDE_NATS, each[nearer] - beside
-        leaps = best < score[top] - SWITCH_NATS
-        best[leaps], source[leaps] = score[top] - SWITCH_NATS, top
-        whence[t], score = source, best + said[t]
-    path = np.zeros(windows, np.int64)
-    path[-1] = int(np.argmax(score))
-    for t in range(windows - 1, 0, -1):
-        path[t - 1] = whence[t, path[t]]
-    return path, int((np.abs(np.diff(path)) > 1).sum())
-
-
-def _stays(path: NDArray[np.int64]) -> list[NDArray[np.int64]]:
-    """Return the windows (rows) of every stretch between two leaps."""
-    return np.split(np.arange(path.size), np.flatnonzero(np.abs(np.diff(path)) > 1) + 1)
-
-
-def leap_guess(picture: Hearing, sound: Hearing, guess: Candidate, *, tried: int) -> Verified | None:
-    """Look at a coarse candidate that no line verifies: a recording that lost samples again and again lies on many.
-
-    Parameters
-    ----------
-    picture, sound : Hearing
-    guess : Candidate
-        Where to look: as good as for `verify`, by its onsets.
-    tried : int
-        Candidates and channels that are looked at so.
-
-    Returns
-    -------
-    Verified or None
-        The level that most windows lie on. None where onsets say too little.
-
-    Notes
-    -----
-    A path that costs p nats to say is one of exp(p) at most (Kraft 1949): a lag to begin with, then at every window
-    whether it leaps, and where to.
-    """
-    cells = lay_windows(picture.seconds, sound.seconds, replace(guess, ppm=0.0), most=WIDE_WINDOWS, overlap=0.5)
-    if cells is None or guess.score < _LIKELY_ONSETS:
-        return None
-    centre = float(cells.centres_s.mean())
-    about = replace(guess, offset_s=guess.offset_s - guess.ppm * 1e-6 * (centre - guess.offset_s), ppm=0.0)
-    curves = correlate_windows(picture, sound, cells, about, int(_LEAP_REACH_S * WORK_RATE))
-    path, leaps = _path(curves.surprise)
-    rows = np.arange(path.size)
-    said = curves.surprise[rows, path].astype(np.float64)
-    lags = path.size and curves.surprise.shape[1] / (2 * TOLERANCE + 1)
-    windows = int((said > 0).sum())
-    # Of the price of a leap what its lag does not take says how seldom one is.
-    seldom = float(np.exp(np.log(lags) - SWITCH_NATS))
-    beside = np.log1p(2 * np.exp(-_BESIDE_NATS)) * path.size
-    price = np.log(lags) * (1 + leaps) + leaps * -np.log(seldom) - path.size * np.log1p(-seldom) + beside
-    alarm = log10_tail(float(said.sum()), windows) + (price + np.log(max(1, tried))) / np.log(10)
-    at, offset = curves.at_s, (curves.first + path * curves.step) / WORK_RATE
-    stays = [stay for stay in _stays(path) if stay.size >= LEAST_WINDOWS]
-    if not stays:
-        return None
-    slopes = np.array([np.polyfit(at[stay], offset[stay], 1)[0] for stay in stays])
-    weights = np.array([float(stay.size) ** 3 for stay in stays])  # of a line's slope, windows a step apart
-    slope = float((slopes * weights).sum() / weights.sum())
-    most = max(stays, key=len)
-    middle = float(at.mean())
-    level = float(np.median(offset[most] - slope * (at[most] - middle)))
-    heights = curves.heights[rows, path]
-    polarity = -1 if float((np.sign(heights) * said).sum()) < 0 else 1
-    along = curves.along(level + slope * (at - middle)).astype(np.float64)
-    return Verified(
-        level, slope, middle, float(said.sum()) - windows, float(windows), min(0.0, float(alarm)),
-        *repeats(curves, offset, polarity), polarity, float(np.abs(heights[said > SPOKE]).mean()), at, along,
-    )  # fmt: skip
+    return np.where(open_, said, np.float32(NEVER))
 
 
 def _direct_of(around: list[_Around], rows: NDArray[np.int64], lag: int, echoes_s: tuple[float, ...]) -> float:
@@ -326,9 +226,14 @@ def _as_verified(cells: Stretch, place: Verified) -> OffsetLevel | None:
 
 
 def _far(
-    picture: Hearing, sound: Hearing, cells: Stretch, place: Verified, others: list[Verified], base: OffsetLevel
+    picture: Hearing,
+    sound: Hearing,
+    cells: Stretch,
+    place: Verified,
+    others: list[Verified],
+    levels: list[OffsetLevel],
 ) -> list[float]:
-    """Return how much higher places lie at which a stretch that the base does not explain was found."""
+    """Return how much higher places lie at which a stretch that no level explains was found."""
     found = []
     for other in others:
         # Compared where the other speaks: a short stretch tells little of its slope.
@@ -336,22 +241,28 @@ def _far(
         if spoken.size and abs(other.slope - place.slope) * 1e6 <= _ALIKE_PPM:
             found.append(float(np.median(other.offset_at(spoken) - place.offset_at(spoken))))
     at = cells.centres_s
-    for rows in _open_runs([base]):
+    for rows in _open_runs(levels):
         low, high = float(at[rows[0]]), float(at[rows[-1]])
         if high - low >= _SEARCHED_S:
             expected = float(place.offset_at((low + high) / 2)) - low
             piece = picture.features[int(low * FEATURE_RATE) : int(high * FEATURE_RATE)]
             candidates = search(piece, sound.features, around_s=expected, most=2)
             found += [candidate.offset_s - expected for candidate in candidates]
-        elif _well_heard(base, rows):
+        elif _well_heard(levels, rows) and _is_loud(picture, cells, rows):
             found += _close_up(picture, sound, cells, place, rows)
     return [above for above in found if not place.is_echo(above)]
 
 
-def _well_heard(base: OffsetLevel, rows: NDArray[np.int64]) -> bool:
+def _well_heard(levels: list[OffsetLevel], rows: NDArray[np.int64]) -> bool:
     """Say whether a take is so clear but for some windows that these should say something, too."""
-    others = np.delete(base.surprise, rows)
+    others = np.delete(np.max([level.surprise for level in levels], axis=0), rows)
     return bool(others.size) and float(np.median(others)) >= _WELL_HEARD
+
+
+def _is_loud(picture: Hearing, cells: Stretch, rows: NDArray[np.int64]) -> bool:
+    """Say whether something is heard in some windows: in a pause nothing can be said of where it lies."""
+    power = np.array([float(np.mean(picture.window(int(start), cells.length) ** 2)) for start in cells.starts])
+    return float(power[rows].mean()) > _PAUSE * float(power.mean())
 
 
 def _close_up(

@@ -11,8 +11,9 @@ from vesk.core.sound import fine, jumps
 from vesk.core.sound.features import WORK_RATE
 from vesk.core.sound.fitting import CLEAR, LEAST_AGREEING, Fitted, fit, heard_from
 from vesk.core.sound.hearing import Hearing
+from vesk.core.sound.jump_or_way import are_from_one_place, are_jumps
 from vesk.core.sound.measurement import Jump, Line, TracePoint
-from vesk.core.sound.moving import are_from_one_place, are_jumps, find_moving, speak_elsewhere
+from vesk.core.sound.moving import find_moving, speak_elsewhere
 from vesk.core.sound.offset_levels import find_levels
 from vesk.core.sound.steps import LEAST_STEP_S, find_steps
 from vesk.core.sound.swaying import sways
@@ -257,9 +258,9 @@ def _result(fitted: Fitted, cells: Stretch, found_at: list[tuple[float, float, f
 
 
 def _astride(cells: Stretch, line: Line) -> NDArray[np.bool_]:
-    """Return which windows a jump may lie in: they hear two levels, and agree with neither."""
+    """Return which windows a jump lies in: they hear two levels, and agree with neither."""
     at, half = cells.centres_s, cells.length / 2 / WORK_RATE
-    within = [(at > jump.low_s - half) & (at < jump.high_s + half) for jump in line.jumps]
+    within = [np.abs(at - jump.at_s) < half for jump in line.jumps]
     return np.any(within, axis=0) if within else np.zeros(at.size, bool)
 
 
