@@ -105,11 +105,13 @@ def find_levels(
     wanted = _far(picture, sound, cells, place, others, levels)
     for _ in range(_ROUNDS):
         seen = [float(np.median(one.above_s)) for one in around]
+        looked = len(seen)
         for above in wanted:
             if all(abs(above - at) > _APART_S for at in seen):
                 around.append(_around(picture, sound, cells, place, above))
                 seen.append(above)
-        levels = [levels[0], *_stayed(around, base, place, most)]
+        if len(seen) > looked:
+            levels = [levels[0], *_stayed(around, base, place, most)]
         if not any(run.size >= LEAST_WINDOWS for run in _open_runs(levels)):
             break
         # What lies far off a place that was looked around may go on beyond what was seen.
