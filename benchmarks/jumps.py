@@ -21,6 +21,7 @@ from vesk.core.sound.measurement import Line
 Edit = tuple[float, str, int]  # picture time, what befell the sound, samples
 
 _EXACT_S = 1 / 48_000
+_GAINED = {"repeated": "twice", "silence": "silence"}
 _CLEAR_S = 0.02  # sound this near a jump belongs to either side
 
 
@@ -113,6 +114,19 @@ CASES: dict[str, tuple[float, Callable[[float, np.random.Generator], list[Edit]]
 }
 
 
+def edits_of(name: str, seed: int) -> list[Edit]:
+    """Return what befalls the sound of a case.
+
+    Parameters
+    ----------
+    name : str
+        One of `CASES`.
+    seed : int
+    """
+    seconds, edit = CASES[name]
+    return edit(seconds, np.random.default_rng(seed + 4_000))
+
+
 def made(name: str, seed: int, faults: tuple[str, ...] = (), ppm: float | None = None) -> Pair:
     """Make a case.
 
@@ -127,7 +141,7 @@ def made(name: str, seed: int, faults: tuple[str, ...] = (), ppm: float | None =
         Of the sound's clock; any where left out.
     """
     seconds, edit = CASES[name]
-    edits = edit(seconds, np.random.default_rng(seed + 4_000))
+    edits = edits_of(name, seed)
     pauses = tuple((at - 0.75, at + 0.75) for at, *_ in edits) if edit is _pause else ()
     return edited(material.pair(seconds, seed, snr_db=15, ppm=ppm, pauses=pauses, faults=faults), edits)
 
@@ -141,6 +155,8 @@ class Told:
     exact: int = 0
     inside: int = 0
     invented: int = 0
+    seen: int = 0
+    mistaken: int = 0
     unsure: int = 0
     widths_s: list[float] = field(default_factory=list)
     off_us: list[float] = field(default_factory=list)
@@ -149,16 +165,18 @@ class Told:
     ppm_held: list[bool] = field(default_factory=list)
     cpu: list[float] = field(default_factory=list)
 
-    def add(self, line: Line, one: Pair, head_s: float, tail_s: float) -> None:
-        """Compare a line with the truth between head and tail, picture seconds."""
+    def add(self, line: Line, one: Pair, head_s: float, tail_s: float, kinds: list[str]) -> None:
+        """Compare a line with the truth between head and tail, picture seconds; what befell the sound at each jump."""
         self.matched += 1
         right = 0
-        for at, added in one.jumps:
+        for (at, added), kind in zip(one.jumps, kinds, strict=True):
             near = [jump for jump in line.jumps if abs(jump.step_s + added / WORK_RATE) < _EXACT_S]
             near = [jump for jump in near if abs(jump.at_s - at) < 2 or jump.low_s <= at <= jump.high_s]
             right += bool(near)
             self.inside += any(jump.low_s - 0.001 <= at <= jump.high_s + 0.001 for jump in near)
             self.widths_s += [jump.high_s - jump.low_s for jump in near[:1]]
+            self.seen += any(jump.gained == _GAINED.get(kind, "") for jump in near)
+            self.mistaken += any(jump.gained not in {None, _GAINED.get(kind)} for jump in near)
         self.jumps += len(one.jumps)
         self.exact += right
         self.invented += max(0, len(line.jumps) - right)
@@ -191,7 +209,8 @@ def run(name: str, count: int, faults: tuple[str, ...], first: int = 0) -> Told:
         found = measure(picture, sound)
         told.cpu.append(time.process_time() - begun)
         if found.decision == MATCHED and found.line is not None:
-            told.add(found.line, one, found.head_s, found.tail_s)
+            kinds = [kind for _, kind, _ in sorted(edits_of(name, seed)) if kind not in {"gap", "stutter"}]
+            told.add(found.line, one, found.head_s, found.tail_s, kinds)
     return told
 
 
@@ -199,7 +218,8 @@ def main(scale: float) -> None:
     """Run and print."""
     for title, faults in (("jumps, 15 dB", ()), ("the same, AAC 24 kb/s on the camera", ("aac",))):
         print(
-            f"\n{title:38}{'n':>4}{'matched':>9}{'jumps: right':>14}{'inside':>9}{'invented':>10}{'unsure':>8}"
+            f"\n{title:38}{'n':>4}{'matched':>9}{'jumps: right':>14}{'inside':>9}{'invented':>10}"
+            f"{'seen, mistaken':>16}{'unsure':>8}"
             f"{'width s':>9}{'median µs, worst ms off':>26}{'band':>6}{'ppm RMS':>9}{'band':>6}{'CPU s':>7}"
         )
         for name, (seconds, _) in CASES.items():
@@ -208,7 +228,8 @@ def main(scale: float) -> None:
             off = np.abs(told.off_us or [np.nan])
             print(
                 f"{name:38}{count:4}{told.matched:9}{f'{told.exact} of {told.jumps}':>14}{told.inside:9}"
-                f"{told.invented:10}{told.unsure:8}{np.median(told.widths_s or [np.nan]):9.3f}"
+                f"{told.invented:10}{f'{told.seen}, {told.mistaken}':>16}{told.unsure:8}"
+                f"{np.median(told.widths_s or [np.nan]):9.3f}"
                 f"{f'{np.median(off):.1f}, {off.max() / 1e3:.3f}':>26}{np.mean(told.held or [0]):6.0%}"
                 f"{np.sqrt(np.mean(np.square(told.ppm or [np.nan]))):9.3f}{np.mean(told.ppm_held or [0]):6.0%}"
                 f"{np.median(told.cpu):7.1f}",

@@ -6,7 +6,7 @@ from fractions import Fraction
 import pytest
 
 from vesk.core.conform.correction import propose
-from vesk.core.kinds import MATCHED
+from vesk.core.kinds import MATCHED, Gained
 from vesk.core.sound.measurement import Jump, Line, Measurement, refused
 from vesk.core.timemap import TimeMap
 from vesk.core.tolerance import Tolerance
@@ -56,20 +56,33 @@ def test_the_cause_and_its_figures(given, cause, says):
 
 
 @pytest.mark.parametrize(
-    ("samples", "brief", "says"),
+    ("samples", "kinds", "brief", "says"),
     [
-        ((255, 255, 256), "S2 lost 255 samples 3 times", "lost 255 samples 3 times, at 20.00, 30.00 and 40.00 s."),
+        ((255, 255, 256), [None], "S2 lost 255 samples 3 times", "3 times, at 20.00, 30.00 and 40.00 s."),
         (
             (900, -20, 95),
+            [None, Gained.TWICE, None],
             "S2 jumped 3 times: lost 995 samples in all and doubled 20 samples in all",
             "at 20.00, 30.00 and 40.00 s.",
         ),
-        ((255,) * 9, "S2 lost 255 samples 9 times", "9 times, first at 20.00, last at 100.00 s."),
+        ((255,) * 9, [None], "S2 lost 255 samples 9 times", "9 times, first at 20.00, last at 100.00 s."),
+        ((-512,), [Gained.TWICE], "S2 doubled 512 samples at 20.0 s", "S2 doubled 512 samples at 20.00 s."),
+        (
+            (-512,),
+            [Gained.SILENCE],
+            "S2 put in 512 samples of silence at 20 s",
+            "put in 512 samples of silence at 20.00",
+        ),
+        ((-512,) * 3, [None, Gained.TWICE, None], "S2 gained 512 samples 3 times", "gained 512 samples 3 times, at"),
     ],
 )
-def test_many_jumps_are_told_in_few_words(samples, brief, says):
+def test_jumps_are_told_in_few_words_and_as_what_they_are(samples, kinds, brief, says):
     found = [Jump(20.0 + 10 * n, one / 48_000, 0, 0, 1e-6) for n, one in enumerate(samples)]
-    given = verdict(span=120.0, jumps=tuple(replace(one, low_s=one.at_s, high_s=one.at_s) for one in found))
+    kinds = kinds * (len(samples) // len(kinds))
+    placed = [
+        replace(one, low_s=one.at_s, high_s=one.at_s, gained=kind) for one, kind in zip(found, kinds, strict=True)
+    ]
+    given = verdict(span=120.0, jumps=tuple(placed))
     assert given.brief == brief
     assert says in given.text
 

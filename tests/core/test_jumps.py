@@ -57,10 +57,10 @@ def test_a_jump_is_placed_where_it_is(scene, lost):
     at = 11 * WORK_RATE
     sound = np.concatenate([scene[:at], scene[at + lost :]])
     path = Path(12.0, 0.0, 0.0)
-    found, low, high = place_jump(hearing(scene, 0.001), hearing(sound, 0.001, 1), path, lost / WORK_RATE, 9.0, 13.0)
-    assert found == pytest.approx(11.0, abs=0.01)
-    assert low - 0.002 <= 11.0 <= high + 0.002
-    assert high - low < 0.05
+    found = place_jump(hearing(scene, 0.001), hearing(sound, 0.001, 1), path, lost / WORK_RATE, 9.0, 13.0)
+    assert found.at_s == pytest.approx(11.0, abs=0.01)
+    assert found.low_s - 0.002 <= 11.0 <= found.high_s + 0.002
+    assert found.high_s - found.low_s < 0.05
 
 
 @pytest.mark.parametrize("hiss", [1e-4, 0.02])
@@ -69,9 +69,7 @@ def test_a_jump_in_silence_has_a_wide_interval_and_in_noise_as_well(scene, hiss)
     quiet[10 * WORK_RATE : 13 * WORK_RATE] = 0.0
     at, lost = int(11.5 * WORK_RATE), 300
     sound = np.concatenate([quiet[:at], quiet[at + lost :]])
-    found, low, high = place_jump(
-        hearing(quiet, hiss), hearing(sound, hiss, 1), Path(12.0, 0.0, 0.0), lost / WORK_RATE, 8.0, 14.5
-    )
-    assert low < 10.4
-    assert high > 12.6
-    assert low <= found <= high
+    found = place_jump(hearing(quiet, hiss), hearing(sound, hiss, 1), Path(12.0, 0.0, 0.0), lost / WORK_RATE, 8.0, 14.5)
+    assert found.low_s < 10.4
+    assert found.high_s > 12.6
+    assert found.low_s <= found.at_s <= found.high_s

@@ -65,7 +65,7 @@ def measurement_json(
 def _jump_json(jump: Jump, sample_rate: int) -> dict[str, Any]:
     return {
         "at_s": jump.at_s, "samples": jump.samples(sample_rate), "step_s": jump.step_s, "low_s": jump.low_s,
-        "high_s": jump.high_s, "standard_error_s": jump.se_step_s,
+        "high_s": jump.high_s, "standard_error_s": jump.se_step_s, "gained": jump.gained,
     }  # fmt: skip
 
 

@@ -83,6 +83,13 @@ class Decision(StrEnum):
     REFUSED = "refused"
 
 
+class Gained(StrEnum):
+    """What a recording holds where it gained samples."""
+
+    TWICE = "twice"
+    SILENCE = "silence"
+
+
 class Cause(StrEnum):
     """What is wrong with a pairing, or that nothing is."""
 

@@ -46,7 +46,7 @@ def are_jumps(
     for jump, same in zip(found, room, strict=True):
         before = replace(path, level_s=level, jumps=())
         level += jump.step_s
-        if abs(jump.step_s) > WALKED_S:
+        if abs(jump.step_s) > WALKED_S or jump.gained:
             continue
         gap = jump.low_s - _ZONE_S, jump.high_s + _ZONE_S
         if (not same and slow(jump)) or walked(picture, sound, before, jump.step_s, gap):
@@ -81,8 +81,8 @@ def _from_one_place(
 ) -> bool | None:
     """Say whether both sides of one step of a line are heard from one place; None where that is not known."""
     jump = found[number]
-    if abs(jump.step_s) > WALKED_S:
-        return True  # nobody went so far
+    if abs(jump.step_s) > WALKED_S or jump.gained:
+        return True  # nobody went so far; and nobody's way doubles what the sound holds
     low = found[number - 1].high_s if number else ends_s[0]
     high = found[number + 1].low_s if number + 1 < len(found) else ends_s[1]
     level = path.level_s + sum(one.step_s for one in found[:number])
@@ -97,7 +97,8 @@ def slow(jump: Jump) -> bool:
     ----------
     jump : Jump
     """
-    return abs(jump.step_s) <= WALKED_S and jump.high_s - jump.low_s > abs(jump.step_s) / FASTEST_S
+    far = abs(jump.step_s) > WALKED_S
+    return not far and not jump.gained and jump.high_s - jump.low_s > abs(jump.step_s) / FASTEST_S
 
 
 def _come_back(found: Sequence[Jump]) -> bool:

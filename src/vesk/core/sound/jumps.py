@@ -11,8 +11,10 @@ from scipy import fft, ndimage
 from vesk.core.sound.features import WORK_RATE
 from vesk.core.sound.filters import tenth
 from vesk.core.sound.fine import Path, laid_on
+from vesk.core.sound.gained import find_gained
 from vesk.core.sound.hearing import Hearing
 from vesk.core.sound.leaping import LEAST_WINDOWS, SWITCH_NATS
+from vesk.core.sound.measurement import Jump
 from vesk.core.sound.offset_levels import OffsetLevel, find_levels
 from vesk.core.sound.verify import SPOKE, Verified
 from vesk.core.sound.windows import LEAST_SHARED_S, SHORTEST_S, Stretch
@@ -158,7 +160,7 @@ def place_jump(
     after_s: float,
     *,
     above_s: tuple[float, ...] = (0.0,),
-) -> tuple[float, float, float]:
+) -> Jump:
     """Say where a jump happened: the likeliest moment, and between which it lies with 95 %.
 
     Parameters
@@ -176,14 +178,15 @@ def place_jump(
 
     Returns
     -------
-    at_s, low_s, high_s : float
-        Picture time of the last sound before it.
+    Jump
+        Of that size: its error is whoever's who measured it.
 
     Notes
     -----
     Both sounds, whitened alike, are laid along both lines; moment for moment their products with
     the picture's tell which line holds. The likeliest change is where the running sum of their
-    difference is greatest; every moment within 8 nats of it is possible.
+    difference is greatest; every moment within 8 nats of it is possible. Where the sound gained what it holds twice,
+    or silence, that itself tells the moment.
     """
     length = int(_FINE_S * 2 * WORK_RATE)
     # Halved while long: cheap, and the fine step then has few seconds to look at.
@@ -209,7 +212,21 @@ def place_jump(
     inside = np.flatnonzero(gain >= gain.max() - _OPEN_NATS)
     best = np.flatnonzero(gain >= gain.max() - 0.5)
     at = start + (float(best[0]) + float(best[-1])) / 2
-    return at / WORK_RATE, (start + float(inside[0])) / WORK_RATE, (start + float(inside[-1])) / WORK_RATE
+    low, high = (start + float(inside[0])) / WORK_RATE, (start + float(inside[-1])) / WORK_RATE
+    return _by_gained(sound, path, Jump(at / WORK_RATE, step_s, low, high, 0.0))
+
+
+def _by_gained(sound: Hearing, path: Path, jump: Jump) -> Jump:
+    """Place a jump by what the sound holds twice, or as silence: to a part of a millisecond, in a pause too."""
+    times = np.array([jump.low_s, jump.high_s])
+    low, high = (times - replace(path, jumps=()).offset_at(times)) * WORK_RATE
+    found = find_gained(sound, -jump.step_s * WORK_RATE, int(low), int(high) + 1)
+    if found is None:
+        return jump
+    # From its own sample to the picture's time, along the line before it.
+    at = jump.low_s + (found.at - float(low)) / WORK_RATE / (1 - path.slope)
+    within = found.within / WORK_RATE
+    return replace(jump, at_s=at, low_s=at - within, high_s=at + within, gained=found.gained)
 
 
 def _products(

@@ -7,7 +7,7 @@ from typing import Any
 
 import numpy as np
 
-from vesk.core.kinds import REFUSED, Decision
+from vesk.core.kinds import REFUSED, Decision, Gained
 from vesk.core.plain import Plain
 
 # One metre of movement is 2.9 ms and a microphone's filter 60 to 90 µs: what is shown to a
@@ -39,7 +39,7 @@ class TracePoint:
 
 @dataclass(frozen=True, slots=True)
 class Jump:
-    """Samples lost or doubled at one place.
+    """Samples lost or gained at one place.
 
     Attributes
     ----------
@@ -51,6 +51,9 @@ class Jump:
         Between these picture times it happened (95 %): wide where nothing sounded.
     se_step_s : float
         Standard error of the step, seconds.
+    gained : Gained or None
+        What the sound holds there beyond what sounded, as it is seen in itself; None where it lost samples, or where
+        that is not known.
     """
 
     at_s: float
@@ -58,6 +61,7 @@ class Jump:
     low_s: float
     high_s: float
     se_step_s: float
+    gained: Gained | None = None
 
     def samples(self, sample_rate: int) -> int:
         """Return the samples that the sound gained at its own rate; negative where it lost some.

@@ -322,22 +322,27 @@ def _step_between(
     )
     if same is None and (comes_back or _heard_beyond(followed, fitted.path, (low_s, high_s), gap)):
         return _Step()
-    moment, low, high = _widest(jumps.place_jump(picture, sound, before, step, *gap), step, line)
+    placed = jumps.place_jump(picture, sound, before, step, *gap)
+    if placed.gained:
+        return _Step(replace(placed, se_step_s=FLOOR_S), is_jump=True)  # whoever walks doubles nothing
+    low, high = _widest(placed, line)
     too_fast = high - low < abs(step) / FASTEST_S
     if same is False:
         return _Step(is_turn=too_fast)  # nobody went there so fast: somebody else is heard
     if walked(picture, sound, before, step, gap):
         return _Step()
-    return _Step(Jump(moment, step, low, high, FLOOR_S), is_jump=bool(same) or too_fast)
+    jump = replace(placed, low_s=low, high_s=high, se_step_s=FLOOR_S)
+    return _Step(jump, is_jump=bool(same) or too_fast)
 
 
-def _widest(placed: tuple[float, float, float], step_s: float, line: Line | None) -> tuple[float, float, float]:
-    """Return where a step lies, and between which times at most: as placed here, or as it was by the straight line."""
-    at, low, high = placed
+def _widest(placed: Jump, line: Line | None) -> tuple[float, float]:
+    """Return between which times a step lies at most: as placed here, or as it was by the straight line."""
+    low, high = placed.low_s, placed.high_s
     for jump in line.jumps if line else ():
-        if abs(jump.step_s - step_s) < LEAST_S and jump.low_s < high + WINDOW_S and jump.high_s > low - WINDOW_S:
+        near = jump.low_s < high + WINDOW_S and jump.high_s > low - WINDOW_S
+        if abs(jump.step_s - placed.step_s) < LEAST_S and near:
             low, high = min(low, jump.low_s), max(high, jump.high_s)
-    return at, low, high
+    return low, high
 
 
 def _reference_first(runs: tuple[Run, ...], standing: Standing) -> list[Run]:

@@ -74,7 +74,7 @@ def jumps_of_shifts(
                 if jump is not None:  # placed as another step, it may lie on the other side of where everybody moves
                     gap = min(gap[0], jump.low_s), max(gap[1], jump.high_s)
                 above = tuple(level - middle for level in own)
-                jump = Jump(*_placed(picture, sound, before, step, gap, above), FLOOR_S)  # noqa: PLW2901
+                jump = _placed(picture, sound, before, Jump(0.0, step, *gap, FLOOR_S), above)  # noqa: PLW2901
         if jump is not None:
             made.append(jump)
         before = replace(before, level_s=before.level_s + step)
@@ -107,7 +107,7 @@ def placed_again(
     before = replace(fitted.path, jumps=())
     placed: list[Jump] = []
     for jump, (_, step) in zip(sorted(found, key=lambda one: one.at_s), fitted.path.jumps, strict=True):
-        placed.append(Jump(*_placed(picture, sound, before, step, (jump.low_s, jump.high_s), above), jump.se_step_s))
+        placed.append(_placed(picture, sound, before, replace(jump, step_s=step), above))
         before = replace(before, level_s=before.level_s + step)
     if any(later.at_s <= one.at_s for one, later in pairwise(placed)):
         return fitted, list(found)
@@ -153,13 +153,7 @@ def _sharpened(
     return tuple(sharp), shift.step_s + float(moved)
 
 
-def _placed(
-    picture: Hearing,
-    sound: Hearing,
-    before: fine.Path,
-    step_s: float,
-    gap_s: tuple[float, float],
-    above_s: tuple[float, ...],
-) -> tuple[float, float, float, float]:
-    at, low, high = jumps.place_jump(picture, sound, before, step_s, *gap_s, above_s=above_s)
-    return at, step_s, low, high
+def _placed(picture: Hearing, sound: Hearing, before: fine.Path, jump: Jump, above_s: tuple[float, ...]) -> Jump:
+    """Return a jump where it lies, of all between its two times."""
+    found = jumps.place_jump(picture, sound, before, jump.step_s, jump.low_s, jump.high_s, above_s=above_s)
+    return replace(found, se_step_s=jump.se_step_s)

@@ -123,7 +123,8 @@ def _lined(picture: Hearing, sound: Hearing, place: Verified, others: list[Verif
             fitted, found = again, more
     if found:
         placed = _placed(picture, sound, fitted, found)
-        fitted = fit(picture, sound, cells, replace(fitted.path, jumps=tuple((at, step) for at, step, *_ in placed)))
+        steps = tuple((jump.at_s, jump.step_s) for jump in placed)
+        fitted = fit(picture, sound, cells, replace(fitted.path, jumps=steps))
         if fitted is None:
             return None
         sure = _sure(fitted)  # and each lies after the one before
@@ -134,10 +135,9 @@ def _lined(picture: Hearing, sound: Hearing, place: Verified, others: list[Verif
             fitted = fit(picture, sound, cells, replace(fitted.path, jumps=kept))
             if fitted is None:
                 return None
-        found_at = [(at, low, high) for at, _, low, high in placed]
     else:
-        found_at = []
-    return _result(fitted, cells, found_at)
+        placed = []
+    return _result(fitted, cells, placed)
 
 
 def _with_some_beyond(
@@ -205,17 +205,14 @@ def _with_small_steps(
     return path, changes
 
 
-def _placed(
-    picture: Hearing, sound: Hearing, fitted: Fitted, found: list[jumps.Change]
-) -> list[tuple[float, float, float, float]]:
-    """Say of every jump where it is: (at, step, low, high)."""
+def _placed(picture: Hearing, sound: Hearing, fitted: Fitted, found: list[jumps.Change]) -> list[Jump]:
+    """Say of every jump where it is."""
     placed = []
     path, above = fitted.path, fitted.places.above_s
     level = path.level_s
     for change, (_, step) in zip(found, path.jumps, strict=True):
         before = replace(path, level_s=level, jumps=())
-        at, low, high = jumps.place_jump(picture, sound, before, step, change.before_s, change.after_s, above_s=above)
-        placed.append((at, step, low, high))
+        placed.append(jumps.place_jump(picture, sound, before, step, change.before_s, change.after_s, above_s=above))
         level += step
     return placed
 
@@ -228,12 +225,12 @@ def _sure(fitted: Fitted) -> list[bool]:
     ]
 
 
-def _result(fitted: Fitted, cells: Stretch, found_at: list[tuple[float, float, float]]) -> Traced:
+def _result(fitted: Fitted, cells: Stretch, placed: list[Jump]) -> Traced:
     path, covariance = fitted.path, fitted.covariance
     errors = np.sqrt(np.maximum(np.diag(covariance), 0))
     jumps = tuple(
-        Jump(at, step, low, high, float(error))
-        for (at, low, high), (_, step), error in zip(found_at, path.jumps, errors[2:], strict=True)
+        replace(one, step_s=step, se_step_s=float(error))
+        for one, (_, step), error in zip(placed, path.jumps, errors[2:], strict=True)
     )
     line = Line(
         middle_s=path.middle_s,

@@ -6,7 +6,7 @@ from collections.abc import Iterator
 
 from vesk.core.sound.distance import SPEED_OF_SOUND
 from vesk.core.sound.measurement import Jump, Line
-from vesk.core.wording import count
+from vesk.core.verdict.jumped import jumped
 
 _TOLD_S = 0.0005
 _WANDER_TOLD_S = 20e-6
@@ -63,10 +63,8 @@ def either(one: Jump, sound: str, sample_rate: int) -> str:
     sample_rate : int
         Of the sound, Hz.
     """
-    samples = one.samples(sample_rate)
     metres = abs(one.step_s) * SPEED_OF_SOUND
-    what = "doubled" if samples > 0 else "lost"
-    return f"somebody moved by {metres:.1f} m, or {sound} {what} {count(abs(samples))} samples"
+    return f"somebody moved by {metres:.1f} m, or {sound} {jumped([one], sample_rate)}"
 
 
 def _again(line: Line, picture: str, sound: str) -> Iterator[str]:

@@ -8,7 +8,7 @@ from fractions import Fraction
 from vesk.core.conform.correction import Correction, Errors, errors
 from vesk.core.day.solution import Place
 from vesk.core.kinds import AMBIGUOUS, REFUSED, Cause, Witness
-from vesk.core.sound.measurement import Jump, Line, Measurement
+from vesk.core.sound.measurement import Line, Measurement
 from vesk.core.timemap import AnyMap, PiecewiseMap
 from vesk.core.tolerance import Tolerance
 from vesk.core.verdict import hypotheses
@@ -37,7 +37,8 @@ from vesk.core.verdict.hypotheses import (
     Hypothesis,
     Setting,
 )
-from vesk.core.wording import count, duration, how_late, signed
+from vesk.core.verdict.jumped import jumps_in_brief, jumps_told
+from vesk.core.wording import duration, how_late, signed
 
 __all__ = [
     "AMBIGUOUS_FIT", "CLOCK", "DELAY", "DISAGREES", "DISTANCE", "DRIFT", "DROP", "JUMP", "NO_SOUND", "OFFSET",
@@ -47,7 +48,6 @@ __all__ = [
 
 _RATE_CAUSES = {DRIFT, PULL, SAMPLE_RATE, SPEED}
 _MOST_CONSIDERED = 4
-_FEW_JUMPS, _LISTED_JUMPS = 2, 8  # told one by one; whose moments are listed
 
 
 @dataclass(frozen=True, slots=True)
@@ -250,42 +250,10 @@ def _brief(
     if cause in {DRIFT, PULL}:
         return f"{names.picture} runs {abs(ppm):.1f} ppm {'slow' if ppm > 0 else 'fast'} against {names.sound}"
     if cause == JUMP:
-        sizes = [jump.samples(known.sample_rate) for jump in line.jumps]
-        if len(sizes) > _FEW_JUMPS:
-            return f"{names.sound} {_jumped_often(sizes)}"
-        return "; ".join(
-            f"{names.sound} {_jumped(size)} at {duration(jump.at_s)}"
-            for size, jump in zip(sizes, line.jumps, strict=True)
-        )
+        return jumps_in_brief(line.jumps, names.sound, known.sample_rate)
     if cause in {SAMPLE_RATE, SPEED, CLOCK, DISTANCE}:
         return f"{cause}: {considered[0].expected}"
     return cause
-
-
-def _jumped(samples: int) -> str:
-    return f"{'doubled' if samples > 0 else 'lost'} {count(abs(samples))} samples"
-
-
-def _jumped_often(samples: list[int]) -> str:
-    """Say in a few words what many jumps are: alike to a sample, one recorder lost a buffer again and again."""
-    if max(samples) - min(samples) <= 1:
-        return f"{_jumped(sorted(samples)[len(samples) // 2])} {len(samples)} times"
-    sums = [sum(one for one in samples if one * sign > 0) for sign in (-1, 1)]
-    return f"jumped {len(samples)} times: {' and '.join(f'{_jumped(one)} in all' for one in sums if one)}"
-
-
-def _jumps_told(jumps: tuple[Jump, ...], sample_rate: int) -> str:
-    sizes, at = [jump.samples(sample_rate) for jump in jumps], [f"{jump.at_s:.2f}" for jump in jumps]
-    if len(jumps) > _LISTED_JUMPS:
-        return f"{_jumped_often(sizes)}, first at {at[0]}, last at {at[-1]} s"
-    if len(jumps) > _FEW_JUMPS:
-        return f"{_jumped_often(sizes)}, at {', '.join(at[:-1])} and {at[-1]} s"
-    places = [
-        f"{_jumped(size)} at {jump.at_s:.2f} s"
-        + (f" (between {jump.low_s:.2f} and {jump.high_s:.2f} s)" if jump.high_s - jump.low_s > 0.05 else "")
-        for size, jump in zip(sizes, jumps, strict=True)
-    ]
-    return ", and ".join(places)
 
 
 @dataclass(frozen=True, slots=True)
@@ -318,7 +286,7 @@ def _sentence(cause: Cause, considered: tuple[Hypothesis, ...], line: Line, erro
         way = "slow" if ppm > 0 else "fast"
         return f"{ends}: {names.picture}'s clock runs {kind} {way} against {names.sound} over {span}{why}."
     if cause == JUMP:
-        return f"{ends}: {names.sound} {_jumps_told(line.jumps, told.known.sample_rate)}."
+        return f"{ends}: {names.sound} {jumps_told(line.jumps, told.known.sample_rate)}."
     lead = f"Sound is {_far(error.middle_s)} by its timecode"
     if cause == CLOCK:
         return f"{lead}: a clock was set wrong on {names.picture} or {names.sound} ({considered[0].expected})."

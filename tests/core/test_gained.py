@@ -1,0 +1,73 @@
+"""What a recording holds where it gained samples is seen in itself: the same twice, or silence, and where exactly."""
+
+import numpy as np
+import pytest
+import soxr
+from sound_material import babble, hearing, talk
+
+from vesk.core.kinds import Gained
+from vesk.core.sound.features import WORK_RATE
+from vesk.core.sound.gained import find_gained
+from vesk.core.sound.hearing import Hearing
+from vesk.core.sound.measure import measure
+
+RATE = 48_000
+
+
+def recorded(seed: int, *, pause: bool) -> np.ndarray:
+    """Twelve seconds at a recorder's rate, somebody's pause in their middle: its own noise at -70 dB goes on."""
+    own = soxr.resample(talk(12.0, seed), WORK_RATE, RATE) * 0.3
+    if pause:
+        own[5 * RATE : 7 * RATE] = 0.0
+    return own + 3e-4 * np.random.default_rng(seed).normal(size=own.size)
+
+
+def heard(own: np.ndarray) -> Hearing:
+    """Bring it to the working rate, in 16 bits, as it is kept."""
+    whole = np.round(soxr.resample(own, RATE, WORK_RATE) * 32_767).astype(np.int16)
+    return Hearing(whole, np.zeros((0, 1), np.float16), 1 / 32_767)
+
+
+def gained(own: np.ndarray, at: int, count: int, kind: str) -> np.ndarray:
+    last = own[at - count : at]
+    return np.concatenate([own[:at], last if kind == "twice" else 0 * last, own[at:]])
+
+
+@pytest.mark.parametrize(
+    ("kind", "count", "pause"),
+    [("twice", 512, True), ("twice", 4096, True), ("twice", 441, False), ("silence", 480, True)],
+)
+def test_what_was_gained_is_seen_to_a_part_of_a_millisecond(kind, count, pause):
+    at = 6 * RATE + 1234
+    sound = heard(gained(recorded(count, pause=pause), at, count, kind))
+    found = find_gained(sound, count / 3 + 0.2, at // 3 - WORK_RATE, at // 3 + WORK_RATE)
+    assert found.gained == kind
+    assert found.at == pytest.approx(at / 3, abs=found.within)
+    assert found.within <= 1e-3 * WORK_RATE
+
+
+@pytest.mark.parametrize("count", [171, 1365])
+def test_what_was_lost_and_what_a_voice_or_a_tone_repeats_is_none(count):
+    own = recorded(count, pause=False)
+    lost = heard(np.concatenate([own[: 6 * RATE], own[6 * RATE + 3 * count :]]))
+    assert find_gained(lost, float(count), 5 * WORK_RATE, 7 * WORK_RATE) is None
+    vowel = np.tile(np.random.default_rng(count).normal(size=count), 12 * WORK_RATE // count)
+    fading = hearing(vowel * np.linspace(0.2, 0.1, vowel.size))  # every period is all but the one before
+    assert find_gained(fading, float(count), 5 * WORK_RATE, 7 * WORK_RATE) is None
+
+
+def test_in_a_pause_in_which_somebody_may_have_walked_what_is_there_twice_is_a_jump():
+    voice = babble(32.0, 21)
+    voice[15 * WORK_RATE : 18 * WORK_RATE] = 0.0
+    noisy = voice + 0.003 * np.random.default_rng(5).normal(size=voice.size)
+    at, count = int(16.5 * WORK_RATE), 96
+    found = measure(hearing(voice, 0.003), hearing(gained(noisy, at, count, "twice")))
+    assert found.line.unsure == found.line.moves == ()
+    (jump,) = found.line.jumps
+    assert jump.gained == Gained.TWICE
+    assert jump.samples(WORK_RATE) == count
+    assert jump.at_s == pytest.approx(16.5, abs=1e-3)
+    other = noisy + 0.003 * np.random.default_rng(6).normal(size=voice.size)
+    unlike = np.concatenate([noisy[:at], other[at - count : at], noisy[at:]])
+    (step,) = measure(hearing(voice, 0.003), hearing(unlike)).line.unsure  # as many samples, but others
+    assert step.gained is None
