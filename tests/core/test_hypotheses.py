@@ -70,7 +70,7 @@ def test_the_cause_and_its_figures(given, cause, says):
         (
             (-512,),
             [Gained.SILENCE],
-            "S2 put in 512 samples of silence at 20 s",
+            "S2 put in 512 samples of silence at 20.0 s",
             "put in 512 samples of silence at 20.00",
         ),
         ((-512,) * 3, [None, Gained.TWICE, None], "S2 gained 512 samples 3 times", "gained 512 samples 3 times, at"),

@@ -2,7 +2,7 @@
 
 import numpy as np
 import pytest
-from sound_material import babble, hearing
+from sound_material import babble, hearing, read_at
 
 from vesk.core.kinds import MATCHED
 from vesk.core.sound.coarse import Candidate
@@ -16,13 +16,6 @@ from vesk.core.sound.swaying import sways
 LATE_S = 0.4371
 PPM = 23.0
 METRE_S = 1 / 343
-
-
-def read_at(sound, seconds):
-    """A sound between its samples, eight times finer by its Fourier series."""
-    size = sound.size
-    fine = np.fft.irfft(np.fft.rfft(np.concatenate([sound, np.zeros(size)])), 2 * size * 8) * 8
-    return np.interp(seconds * WORK_RATE * 8, np.arange(fine.size), fine, left=0.0, right=0.0)
 
 
 def heard_late(voice, late_s):
