@@ -81,6 +81,8 @@ CASES: dict[str, Callable[[], Pair]] = {
     "a clock that swings by 4 ppm": lambda: material.moved(300, 5004, rate_ppm=moving.swing(4, 250), ppm=PPM),
     "hum 10 dB over the talk": lambda: _hum(11),
     "a buffer lost every few seconds": lambda: jumps.made("a buffer every 5 to 10 s, 60 s", 2, ppm=PPM),
+    "a buffer written twice, in a pause": lambda: jumps.made("in a pause of 1.5 s, 60 s", 2, ppm=PPM),
+    "silence put in": lambda: jumps.made("silence put in, 60 s", 2, ppm=PPM),
     "one asks, one answers": partial(
         material.conversation, 40, 8017, places_s=(0.0, 7.8e-3), turn_s=(22.0, 24.0), ppm=PPM
     ),

@@ -107,6 +107,10 @@ def test_a_jump_that_is_mended_holds():
         timecode_offset=Fraction(0),
     )  # fmt: skip
     assert given.cause == causes.WITHIN
+    assert "S2 lost 1\N{NARROW NO-BREAK SPACE}601 samples at 31.00 s; that is mended." in given.text
+    small = verdict(jumps=(replace(jump, step_s=240 / 48_000),))
+    assert small.holds
+    assert "S2 lost 240 samples at 31.00 s; that stays within what is let pass." in small.text
 
 
 def test_narrow_beats_wide_only_where_it_fits():

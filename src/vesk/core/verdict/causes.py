@@ -142,6 +142,10 @@ def give_verdict(
     text = _sentence(cause, considered, found.line, error, _Told(found, laid, names, fps, known))
     if proposal is not None and timecode_offset is not None and cause != WITHIN:
         text += " " + _mend(proposal, timecode_offset, found, points, fps, late_s)
+    if found.line.jumps and cause != JUMP:  # a recording that lost samples is told of, whatever it comes to
+        come_to = "; that is mended" if isinstance(laid, PiecewiseMap) else "; that stays within what is let pass"
+        told = jumps_told(found.line.jumps, known.sample_rate)
+        text += f" {names.sound} {told}{come_to if cause == WITHIN else ''}."
     if along := says_along(found.line, names.picture, names.sound, known.sample_rate):
         text += " " + along
     brief = _brief(cause, considered, found.line, laid, names, known)
