@@ -1,5 +1,6 @@
 """What pages draw and write: the chart of the day, waveforms, formats, progress, held against plain arithmetic."""
 
+from dataclasses import replace
 from fractions import Fraction
 
 import numpy as np
@@ -154,3 +155,6 @@ def test_a_mend_that_lies_beside_its_jump_is_drawn_where_it_is():
     for (x, _), (after, _), one, other in zip(plot.line[:-1], plot.line[1:], off[:-1], off[1:], strict=True):
         assert after >= x
         assert not (one or other) or 289 < x <= after < 291
+    exact = replace(judged, correction=replace(mended, jumps=((Fraction(32), Fraction(36, 1000)),)))
+    plot = trace_plot(exact, width=580, height=100, left=0, pad=0)
+    assert all(abs(y - plot.zero) < 1 for _, y in plot.line)  # what was lost sounds nowhere, and lies nowhere wrong

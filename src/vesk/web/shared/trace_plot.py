@@ -73,11 +73,14 @@ def _nice(value: float) -> float:
 
 def _corners(now: Judgement, line: Line, head: float, tail: float) -> list[float]:
     """Return the picture times between which the line is straight: just before and after each jump and each mend."""
-    turns = [jump.at_s for jump in line.jumps]
+    # What a recorder lost sounds nowhere: of the picture times until it goes on nothing can be said.
+    gaps = [(jump.at_s, jump.at_s + max(0.0, jump.step_s)) for jump in line.jumps]
+    turns = [at for gap in gaps for at in gap]
     for at, _ in now.correction.jumps:
         # Where the mended sample was heard: by the line before the jump, and by the line after it.
         turns += [float(at) + line.offset_at(float(now.laid(at)) + side) for side in (-0.5, 0.5)]
     inner = [at + side for at in turns if head < at < tail for side in (-_BESIDE_S, _BESIDE_S)]
+    inner = [at for at in inner if not any(low < at < high for low, high in gaps)]
     bends = [at for at, *_ in line.bends if head < at < tail]
     return sorted([head, *inner, *bends, tail])
 
