@@ -1,15 +1,21 @@
 """What a recording holds where it gained samples is seen in itself: the same twice, or silence, and where exactly."""
 
+from fractions import Fraction
+
 import numpy as np
 import pytest
 import soxr
 from sound_material import babble, hearing, talk
 
+from vesk.core.conform.correction import propose
+from vesk.core.conform.render import laid_pieces, render_block
 from vesk.core.kinds import Gained
 from vesk.core.sound.features import WORK_RATE
 from vesk.core.sound.gained import find_gained
 from vesk.core.sound.hearing import Hearing
 from vesk.core.sound.measure import measure
+from vesk.core.sound.measurement import Jump, Line
+from vesk.core.tolerance import Tolerance
 
 RATE = 48_000
 
@@ -71,3 +77,27 @@ def test_in_a_pause_in_which_somebody_may_have_walked_what_is_there_twice_is_a_j
     unlike = np.concatenate([noisy[:at], other[at - count : at], noisy[at:]])
     (step,) = measure(hearing(voice, 0.003), hearing(unlike)).line.unsure  # as many samples, but others
     assert step.gained is None
+
+
+@pytest.mark.parametrize(
+    ("kind", "late_s"),
+    [(Gained.TWICE, 3e-4), (Gained.TWICE, -3e-4), (Gained.SILENCE, 0.0), (None, 0.05)],
+)
+def test_what_was_gained_is_taken_out_and_nothing_beside_it(kind, late_s):
+    """Silence that was put in lay over as many words before it."""
+    at, count, fps = 6 * RATE, 4_800, Fraction(25)
+    own = recorded(3, pause=False).astype(np.float32)
+    other = 0.1 * np.random.default_rng(1).normal(size=count).astype(np.float32)
+    sound = np.concatenate([own[:at], other, own[at:]]) if kind is None else gained(own, at, count, kind)
+    # Placed to a part of a millisecond; what is neither is known by where it neither lies before nor after: its middle.
+    jump = Jump(at / RATE + late_s, -count / RATE, 5.9, 6.2, 1e-6, kind)
+    line, points = Line(6.0, 0.0, 0.0, 1e-6, 0.01, (jump,)), (0.0, 6.0, 12.0)
+    mended = propose(Fraction(0), line, points, fps=fps, tolerance=Tolerance()).on(Fraction(0))
+
+    def read(start: int, wanted: int) -> np.ndarray:
+        padded = np.pad(sound, (max(0, -start), max(0, start + wanted - sound.size)))
+        return padded[max(0, start) :][:wanted, None]
+
+    pieces = laid_pieces(read, sound.size, mended, RATE)
+    heard_now = render_block(pieces, 0, own.size, channels=1, sample_rate=RATE)[:, 0]
+    assert np.abs(heard_now - own).max() < 1e-4

@@ -9,8 +9,8 @@ from __future__ import annotations
 from dataclasses import dataclass
 from fractions import Fraction
 
-from vesk.core.kinds import Kind
-from vesk.core.sound.measurement import Line
+from vesk.core.kinds import Gained, Kind
+from vesk.core.sound.measurement import Jump, Line
 from vesk.core.timemap import AnyMap, PiecewiseMap, TimeMap, exact_seconds
 from vesk.core.tolerance import Tolerance
 
@@ -184,6 +184,16 @@ def jump_mends(line: Line, points: tuple[float, float, float]) -> tuple[tuple[Fr
     for jump in line.jumps:
         if points[0] < jump.at_s < points[2]:
             own = jump.at_s - (line.at_middle_s - line.ppm * 1e-6 * (jump.at_s - line.middle_s) + before)
-            mends.append((exact_seconds(own), exact_seconds(jump.step_s)))
+            mends.append((exact_seconds(own + _into_gained(jump)), exact_seconds(jump.step_s)))
             before += jump.step_s
     return tuple(mends)
+
+
+def _into_gained(jump: Jump) -> float:
+    """Return how long after a jump's moment the sound goes on, seconds: what it gained is left out, and nothing else.
+
+    Silence ends where it ends. Of what is there twice the middle is as good as either end, and nearest to neither; and
+    what is neither is known by where it neither lies along the line before nor the one after: its moment is its middle.
+    """
+    gained = max(0.0, -jump.step_s)
+    return gained if jump.gained == Gained.SILENCE else gained / 2
