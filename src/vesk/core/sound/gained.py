@@ -69,7 +69,7 @@ def _silence(own: NDArray[np.float64], count: float, silence: float) -> Found | 
     if long.size != 1:
         return None
     begin, end = int(begins[long[0]]), int(ends[long[0]])
-    if begin == 0 or end == own.size or abs(end - begin - count) > min(2 * _RUNG, count / 3):
+    if begin == 0 or end == own.size or abs(end - begin - count) > min(4 * _RUNG, count / 3):
         return None
     return Found(Gained.SILENCE, (begin + end - count) / 2, _RUNG / 2)
 
