@@ -217,6 +217,32 @@ def test_a_recorder_that_lost_samples_is_named_mended_and_delivered(tmp_path):
         assert abs(float(line[f"residual_{place}_ms"])) < 0.05
 
 
+def test_a_camera_whose_scratch_lost_samples_keeps_its_sound_where_the_picture_wants_it(tmp_path):
+    """What the recorder is said to have gained there, another camera on it did not hear."""
+    text = SHORT.format(rate="25", jam="07:30:00", start="09:10:00:00").replace("length = 9", "length = 25")
+    camera = text[text.index("[[device]]") : text.index('[[device]]\ntag = "S1"')]
+    other = camera.replace('"A"', '"B"').replace("A007", "B007").replace("ppm = 3.0", "ppm = -4.0")
+    rolling = '{ source = "A", from = 0, to = 24, jumps = [[11.9, -1440]] }, { source = "B", from = 0.5, to = 24.5 }'
+    text = (
+        text.replace('[[device]]\ntag = "S1"', f'{other}[[device]]\ntag = "S1"')
+        .replace("[[2.0, 8.5]]", "[[2.0, 23.5]]")
+        .replace('{ source = "A", from = 0.0, to = 9.0 }', rolling)
+        .replace("to = 10.2", "to = 25.2")
+    )
+    shot = make_shoot(text, tmp_path)
+    out = tmp_path / "out"
+    told = json.loads(vesk("conform", shot.folder, out, "--json", cache=tmp_path / "cache").stdout)["pairings"]
+    one, beside = sorted(told, key=lambda pairing: pairing["picture"])
+    assert [jump["samples"] for jump in one["jumps"]] == [1440]
+    assert one["correction"]["jumps"] == beside["jumps"] == []
+    assert one["verdict"]["cause"] == "within tolerance"
+    assert "A's own scratch lost 1\N{NARROW NO-BREAK SPACE}440 samples at 11.90 s" in one["verdict"]["text"]
+    assert one["place_s"] == pytest.approx(shot.pair("A007_001.mov", "40_01.wav")["heard_offset_s"], abs=1e-4)
+    for line in csv.DictReader((out / "report.csv").read_text(encoding="utf-8").splitlines()):
+        assert line["delivered"] == "yes"
+        assert all(abs(float(line[f"residual_{place}_ms"])) < 0.1 for place in ("head", "middle", "tail"))
+
+
 def test_claps_heard_and_seen_agree_with_the_shoot(ferry, cache):
     told = next(r for r in ferry.truth["recordings"] if r["path"].endswith("A006_001.mov"))
     found = json.loads(vesk("sync-points", ferry.folder / told["path"], "--json", cache=cache).stdout)

@@ -98,6 +98,7 @@ def _conform_one(
             late_s=matched[0].judged.late_s,
             workplace=cache_folder / "again",
             channels=(matched[0].found.picture_channel, matched[0].found.channel),
+            scratch_steps=matched[0].judged.scratch_steps,
         )
     except VeskError as error:
         line["reason"] = str(error)

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable, Iterator
+from collections.abc import Callable, Iterator, Sequence
 from contextlib import ExitStack
 from dataclasses import dataclass, replace
 from datetime import date
@@ -18,6 +18,7 @@ from vesk.core.conform.render import BLOCK, ReadSound, laid_pieces, picture_samp
 from vesk.core.errors import MediaError, RefusedError, StoppedError
 from vesk.core.facts import Facts
 from vesk.core.kinds import MATCHED
+from vesk.core.sound.measurement import without_steps
 from vesk.core.timecode import FrameRate, Timecode
 from vesk.core.timemap import AnyMap, TimeMap
 from vesk.dailies.located import Located
@@ -216,11 +217,12 @@ def measure_again(
     channels: tuple[int, int] | None = None,
     stretch: Fraction = Fraction(1),
     begins: Fraction = Fraction(0),
+    scratch_steps: Sequence[tuple[float, float, float]] = (),
 ) -> tuple[Errors | None, str]:
     """Measure a delivered file against the camera's scratch, from the file as it lies on disk.
 
     `channels` are those of picture and sound that it was measured with before; `stretch` is how the picture plays,
-    `begins` the second of the picture that the file begins with.
+    `begins` the second of the picture that the file begins with; `scratch_steps` those that its own scratch made.
 
     Returns
     -------
@@ -238,4 +240,5 @@ def measure_again(
     if found.line is None or found.decision != MATCHED:
         return None, found.reason
     points = (found.head_s, found.middle_s, found.tail_s)
-    return errors(TimeMap(begins, 1 / stretch), found.line, points, late_s=late_s), ""
+    line, _ = without_steps(found.line, scratch_steps)
+    return errors(TimeMap(begins, 1 / stretch), line, points, late_s=late_s), ""

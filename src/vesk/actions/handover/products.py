@@ -178,6 +178,7 @@ def _lay(settings: Settings, recipe: Recipe, take: Take, laid: Path, go_on: Call
     residual, why = delivering.measure_again(
         done.path, take.picture, late_s=active[0].late_s, workplace=settings.cache / f"again-{os.getpid()}",
         channels=_matched(active, parts), stretch=stretch, begins=take.from_s,
+        scratch_steps=active[0].judged.scratch_steps,
     )  # fmt: skip
     remarks = [done.remark, *map(placed_by_clock, active), *map(_disagreed, active)]
     remarks += [now.as_corrected.mends for now in active]

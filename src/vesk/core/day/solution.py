@@ -97,6 +97,9 @@ class Place:
         The event, or the hand, that ties the two together.
     jumped : bool
         Whether another camera heard the same steps at the same moments of the sound: then nobody walked.
+    scratch_steps : tuple of (float, float, float)
+        Steps that the sound did not make, between which picture times and by how much, seconds: another camera heard
+        none there, or another recorder the same. Its own scratch did, or somebody moved: the picture wants none.
     steady_ppm : float or None
         The rate that all other takes of its devices share, where its own cannot be a clock's: somebody walked.
     """
@@ -115,6 +118,7 @@ class Place:
     tie: Tie | None = None
     steady_ppm: float | None = None
     jumped: bool = False
+    scratch_steps: tuple[tuple[float, float, float], ...] = ()
 
     @property
     def tied(self) -> bool:

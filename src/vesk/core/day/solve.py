@@ -22,6 +22,7 @@ from vesk.core.day.loops import find_loops
 from vesk.core.day.questions import Off, ask_of_clocks
 from vesk.core.day.solution import Agreement, Contradiction, Place, Question, Solution
 from vesk.core.day.ties import ties_of
+from vesk.core.day.whose_step import Step, another_heard, steps_of_scratch
 from vesk.core.kinds import HEADER, LTC, PICTURE, Asked, Discord, Witness
 from vesk.core.timecode import unwrapped
 
@@ -45,7 +46,6 @@ _OF_ONE_TAKE = {
     Discord.CLAP: Asked.CLAP,
     Discord.SLATE: Asked.SLATE,
 }
-_SAME_STEP_S, _STEP_SLACK_S = 1.5e-4, 0.1  # five centimetres of way; a step moves what follows it
 
 
 def solve(day: Day) -> Solution:
@@ -108,9 +108,10 @@ class _Solver:
         for one in self.sure:
             self.rates.setdefault((self._tag(one.picture), self._tag(one.sound)), []).append(one)
         self.usual_ppm = {own: median(one.ppm for one in its) for own, its in self.rates.items()}
-        self.by_sound: dict[str, list[Match]] = {}
+        self.beside: dict[str, list[Match]] = {}
         for one in self.sure:
-            self.by_sound.setdefault(one.sound, []).append(one)
+            for key in (one.picture, one.sound):
+                self.beside.setdefault(key, []).append(one)
         self.odd_slates = slates_against_sound(self.recordings, self.sure)
 
     def solve(self) -> Solution:
@@ -278,7 +279,7 @@ class _Solver:
         place = Place(
             *pair, match.head_s, match.at_head_s - late, match.se_s, match.ppm if steady is None else steady,
             Witness.SOUND, late, confirmed=confirmed, contradiction=discord, tie=self.ties.get(pair),
-            steady_ppm=steady, jumped=bool(match.unsure) and all(self._jumped(match, one) for one in match.unsure),
+            steady_ppm=steady, jumped=self._jumped(match), scratch_steps=self._of_scratch(match),
         )  # fmt: skip
         return replace(place, agreements=tuple(self._agreements(match, place, timed, clock)))
 
@@ -297,18 +298,14 @@ class _Solver:
         bound = max(_BENT_PPM, _APART_SD * float((match.se_ppm**2 + spread**2) ** 0.5))
         return usual if spread < _RATE_KNOWN_PPM and away > bound and walked_s > _WALKED_S else None
 
-    def _jumped(self, match: Match, step: tuple[float, float, float]) -> bool:
-        """Say whether another camera heard a step as large at that moment of the sound: nobody walks so for both."""
-        low, high = (at - match.heard_s(at) for at in step[:2])
-        for other in self.by_sound.get(match.sound, ()):
-            if self._tag(other.picture) == self._tag(match.picture):
-                continue
-            for begins, ends, size in (*other.steps, *other.unsure):
-                since, until = begins - other.heard_s(begins), ends - other.heard_s(ends)
-                near = since < high + _STEP_SLACK_S and until > low - _STEP_SLACK_S
-                if near and abs(size - step[2]) < _SAME_STEP_S:
-                    return True
-        return False
+    def _jumped(self, match: Match) -> bool:
+        """Say whether all steps that may be somebody's way are none: another camera heard them alike."""
+        of_sound = [one for one in self.beside.get(match.sound, ()) if one.sound == match.sound]
+        return bool(match.unsure) and all(another_heard(match, one, of_sound, self._tag) for one in match.unsure)
+
+    def _of_scratch(self, match: Match) -> tuple[Step, ...]:
+        beside = [*self.beside.get(match.sound, ()), *self.beside.get(match.picture, ())]
+        return steps_of_scratch(match, beside, self._tag) if match.sure else ()
 
     def _by_tie(self, tie: Tie) -> Place | None:
         """Place by what ties two recordings; None where sound decided, which a tie may only contradict."""

@@ -13,7 +13,7 @@ from vesk.core.kinds import MATCHED, REFUSED, Clock
 from vesk.core.pairing.by_claps import error_by_claps
 from vesk.core.pairing.evidence import PERSON, SOUND, SYNC_POINT, TIMECODE, Evidence
 from vesk.core.pairing.rivals import Displaced, Rivalry
-from vesk.core.sound.measurement import Line, Measurement, as_jumped, as_walked
+from vesk.core.sound.measurement import Line, Measurement, as_jumped, as_walked, without_steps
 from vesk.core.timemap import AnyMap, exact_seconds
 from vesk.core.tolerance import Tolerance
 from vesk.core.verdict.causes import Names, Setting, Verdict, give_verdict
@@ -130,16 +130,22 @@ class Judgement:
         """How the sound lies, as heard: by sound where that decided, else where clocks or claps place it."""
         found, place = self.found, self.place
         if found is not None and found.line is not None and self._by_sound:
-            if self._mends_steps(found.line) or (place is not None and place.jumped):
-                return as_jumped(found.line)
+            heard, _ = without_steps(found.line, self.scratch_steps)
+            if self._mends_steps(heard) or (place is not None and place.jumped):
+                return as_jumped(heard)
             steady = None if place is None else place.steady_ppm
-            return found.line if steady is None else as_walked(found.line, steady, found.head_s, found.tail_s)
+            return heard if steady is None else as_walked(heard, steady, found.head_s, found.tail_s)
         if place is None or place.by == SOUND or found is None:
             return None
         if not found.unheard and place.contradiction is None and not place.tied:
             return None  # both sound, and share nothing: that their clocks meet does not make them partners
         # What no ear heard has no lateness: it is put in, for what is shown to take it out again.
         return Line(place.at_s, place.offset_s + place.late_s, place.ppm, place.se_s, 0.0)
+
+    @property
+    def scratch_steps(self) -> tuple[tuple[float, float, float], ...]:
+        """Steps of the offset that the camera's scratch made, not the sound: the picture wants none of them."""
+        return () if self.place is None else self.place.scratch_steps
 
     def _mends_steps(self, line: Line) -> bool:
         """Say whether the correction that stands mends what may have been a walk: a person heard that it is none."""
@@ -152,12 +158,13 @@ class Judgement:
     def as_jump(self) -> Correction | None:
         """What is proposed if its steps in pauses are jumps; None where it has none."""
         found = self.found
-        if found is None or found.line is None or not found.line.unsure or not self._by_sound:
+        if found is None or found.line is None or not self._by_sound:
             return None
-        if self.place is not None and self.place.jumped:
-            return None  # it is proposed already
+        heard, _ = without_steps(found.line, self.scratch_steps)
+        if not heard.unsure or (self.place is not None and self.place.jumped):
+            return None  # there is none, or it is proposed already
         return propose(
-            self.offset, as_jumped(found.line), self.points, fps=self.fps, tolerance=self.tolerance, late_s=self.late_s
+            self.offset, as_jumped(heard), self.points, fps=self.fps, tolerance=self.tolerance, late_s=self.late_s
         )
 
     @property
@@ -236,10 +243,12 @@ class Judgement:
         elif self._by_sound:
             confirmed = self.place is not None and self.place.confirmed
             found = replace(found, line=self.line, decision=MATCHED if confirmed else found.decision)
+        heard = self.found.line
+        own = without_steps(heard, self.scratch_steps)[1] if heard is not None and self._by_sound else ()
         return give_verdict(
             found, self.laid, names=Names(self.picture.tag, self.sound.tag), fps=self.fps,
             tolerance=self.tolerance, late_s=self.late_s, proposal=self.proposal, timecode_offset=self.offset,
-            setting=self.setting, placed=by, disagrees=self._disagreement,
+            setting=self.setting, placed=by, disagrees=self._disagreement, of_scratch=own,
         )  # fmt: skip
 
     @cached_property

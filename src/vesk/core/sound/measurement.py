@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections.abc import Sequence
 from dataclasses import dataclass, replace
 from typing import Any
 
@@ -13,6 +14,7 @@ from vesk.core.plain import Plain
 # One metre of movement is 2.9 ms and a microphone's filter 60 to 90 µs: what is shown to a
 # person claims no more than this of the world, however well the method does on arrays.
 WORLD_FLOOR_S = 50e-6
+_SAME_STEP_S = 1e-3  # measured once more, of a file that was delivered
 
 
 @dataclass(frozen=True, slots=True)
@@ -218,6 +220,28 @@ def as_walked(line: Line, ppm: float, head_s: float, tail_s: float) -> Line:
         line, middle_s=anchor, at_middle_s=own, ppm=ppm, se_middle_s=error, se_ppm=min(line.se_ppm, 1.0),
         covariance=(), bends=(), places=(), moves=moves,
     )  # fmt: skip
+
+
+def without_steps(line: Line, steps: Sequence[tuple[float, float, float]]) -> tuple[Line, tuple[Jump, ...]]:
+    """Return a line as the picture wants it where its scratch stepped and the sound did not, and those steps.
+
+    Of steps that may be somebody's way nothing is left, either: the sound made none.
+
+    Parameters
+    ----------
+    line : Line
+    steps : sequence of (float, float, float)
+        Between which picture times, and by how much, seconds.
+    """
+
+    def is_one(jump: Jump) -> bool:
+        near = [size for low, high, size in steps if low <= jump.high_s and high >= jump.low_s]
+        return any(abs(size - jump.step_s) < _SAME_STEP_S for size in near)
+
+    left = tuple(jump for jump in line.jumps if is_one(jump))
+    kept = tuple(jump for jump in line.jumps if jump not in left)
+    told = replace(line, unsure=tuple(jump for jump in line.unsure if not is_one(jump)))
+    return (replace(told, jumps=kept, covariance=()) if left else told), left
 
 
 def as_jumped(line: Line) -> Line:

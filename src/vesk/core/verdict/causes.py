@@ -8,7 +8,7 @@ from fractions import Fraction
 from vesk.core.conform.correction import Correction, Errors, errors
 from vesk.core.day.solution import Place
 from vesk.core.kinds import AMBIGUOUS, REFUSED, Cause, Witness
-from vesk.core.sound.measurement import Line, Measurement
+from vesk.core.sound.measurement import Jump, Line, Measurement
 from vesk.core.timemap import AnyMap, PiecewiseMap
 from vesk.core.tolerance import Tolerance
 from vesk.core.verdict import hypotheses
@@ -98,6 +98,7 @@ def give_verdict(
     setting: Setting | None = None,
     placed: Place | None = None,
     disagrees: Disagreement | None = None,
+    of_scratch: tuple[Jump, ...] = (),
 ) -> Verdict:
     """Decide the cause of a pairing's error as it is laid now, and say it.
 
@@ -125,6 +126,8 @@ def give_verdict(
         Where clocks or claps place what no sound does; `found` then says the same.
     disagrees : Disagreement, optional
         Evidence that cannot be true together: then nothing holds by itself.
+    of_scratch : tuple of Jump
+        Steps that the picture's own scratch made, as others say: they are not in `found`'s line.
     """
     known = setting or Setting(float(fps), 0.0, 0.0)
     if known.off_speed:
@@ -146,6 +149,9 @@ def give_verdict(
         come_to = "; that is mended" if isinstance(laid, PiecewiseMap) else "; that stays within what is let pass"
         told = jumps_told(found.line.jumps, known.sample_rate)
         text += f" {names.sound} {told}{come_to if cause == WITHIN else ''}."
+    if of_scratch:  # where the sound went on, the scratch did not
+        steps = jumps_told([replace(one, step_s=-one.step_s, gained=None) for one in of_scratch], known.sample_rate)
+        text += f" {names.picture}'s own scratch {steps}, as others say: the sound stays with the picture."
     if along := says_along(found.line, names.picture, names.sound, known.sample_rate):
         text += " " + along
     brief = _brief(cause, considered, found.line, laid, names, known)
