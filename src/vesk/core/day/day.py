@@ -98,6 +98,8 @@ class Match:
         Standard error of the rate.
     steps, unsure : tuple of (float, float, float)
         Steps of its offset: between which picture times, and by how much, seconds; and those that may be a walk.
+    agreeing : tuple of (float, float)
+        Picture times between which windows went on agreeing with its line, seconds.
     """
 
     picture: str
@@ -112,6 +114,7 @@ class Match:
     se_ppm: float = 0.0
     steps: tuple[tuple[float, float, float], ...] = ()
     unsure: tuple[tuple[float, float, float], ...] = ()
+    agreeing: tuple[tuple[float, float], ...] = ()
 
     def heard_s(self, picture_s: float) -> float:
         """Return the offset heard at a picture time, seconds.

@@ -15,8 +15,7 @@ Step = tuple[float, float, float]
 
 SAME_STEP_S = 1.5e-4  # five centimetres of way
 _SLACK_S = 0.1  # a step moves what follows it
-_BEYOND_S = 3.0  # so far beyond a moment a take must go on, to have heard that nothing stepped there
-_AGREES = 0.5  # of its windows
+_BEYOND_S = 3.0  # so far beyond a moment windows must go on agreeing, to have heard that nothing stepped there
 
 
 def another_heard(match: Match, step: Step, matches: Iterable[Match], tag: Callable[[str], str]) -> bool:
@@ -52,12 +51,12 @@ def steps_of_scratch(match: Match, matches: Iterable[Match], tag: Callable[[str]
     Returns
     -------
     tuple of (float, float, float)
-        Those that another camera, which heard the same sound before and after, did not hear; or that another recorder
+        Those that another camera, whose windows went on agreeing there, did not hear; or that another recorder
         has as well, at the same moment of the picture: the picture wants none of them. Those that may be somebody's way
         as well. None where anybody says otherwise.
     """
     found = []
-    others = [other for other in matches if other is not match and other.share >= _AGREES]
+    others = [other for other in matches if other is not match]
     for step in (*match.steps, *match.unsure):
         moment = _of_sound(match, step)
         beside = [one for one in others if one.sound == match.sound and tag(one.picture) != tag(match.picture)]
@@ -99,8 +98,9 @@ def _has(match: Match, moment: tuple[float, float], size_s: float, *, of_sound: 
 
 
 def _covers(match: Match, moment: tuple[float, float], *, of_sound: bool) -> bool:
-    """Say whether a match goes on well before and after a moment of its sound, or of its picture."""
-    ends = match.head_s, match.tail_s
-    if of_sound:
-        ends = _sound_s(match, match.head_s), _sound_s(match, match.tail_s)
-    return ends[0] + _BEYOND_S < moment[0] and moment[1] + _BEYOND_S < ends[1]
+    """Say whether windows of a match went on agreeing well before and after a moment of its sound, or its picture."""
+    for stretch in match.agreeing:
+        low, high = (_sound_s(match, at) for at in stretch) if of_sound else stretch
+        if low + _BEYOND_S < moment[0] and moment[1] + _BEYOND_S < high:
+            return True
+    return False
