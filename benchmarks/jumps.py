@@ -13,6 +13,8 @@ import material
 import numpy as np
 from material import Pair
 
+from vesk.core.day.evidence import match_of
+from vesk.core.day.whose_step import steps_of_scratch
 from vesk.core.kinds import MATCHED
 from vesk.core.sound.features import WORK_RATE
 from vesk.core.sound.measure import measure
@@ -214,8 +216,59 @@ def run(name: str, count: int, faults: tuple[str, ...], first: int = 0) -> Told:
     return told
 
 
+_WHOSE_S, _BESIDE_DB = 60.0, (15.0, 0.0, -6.0, -12.0)
+
+
+def whose(seed: int, beside_db: float, *, scratch: bool) -> tuple[bool, bool | None]:
+    """Let two cameras hear one recorder; samples are lost or doubled by the first one's scratch, or by the recorder.
+
+    Parameters
+    ----------
+    seed : int
+    beside_db : float
+        How far the talk stands over the noise of the second camera.
+    scratch : bool
+        Whose.
+
+    Returns
+    -------
+    (bool, bool or None)
+        Whether the step was found; whose it is said to be: the scratch's, else (or where nobody says) the recorder's.
+        None where the second camera's take is not matched.
+    """
+    rng = np.random.default_rng(seed + 9_000)
+    where = {"ppm": float(rng.uniform(-30, 30)), "offset_s": float(rng.uniform(-2.5, -0.5))}
+    one, other = (material.pair(_WHOSE_S, seed, snr_db=db, **where) for db in (15.0, beside_db))
+    edits = _one(_WHOSE_S, rng)
+    if scratch:
+        turned = replace(one, sound=one.picture, offset_s=0.0, ppm=0.0)
+        one = replace(one, picture=edited(turned, edits).sound[: one.picture.size])
+    else:
+        one = edited(one, edits)
+    sound = material.hear(one.sound)
+    key = {"a": "A", "b": "B", "s": "S1"}.__getitem__
+    own, beside = (
+        match_of(name, "s", measure(material.hear(each.picture), sound)) for name, each in (("a", one), ("b", other))
+    )
+    if own is None or not own.steps:
+        return False, None
+    return True, None if beside is None or not beside.sure else bool(steps_of_scratch(own, [own, beside], key))
+
+
+def _main_whose(scale: float) -> None:
+    print("\nwhose step, by a second camera: noise   n  found  beside matched  told as the scratch's")
+    for name, scratch in (("the scratch's", True), ("the recorder's", False)):
+        for beside_db in _BESIDE_DB:
+            count = max(2, round(40 * scale))
+            told = [whose(seed, beside_db, scratch=scratch) for seed in range(count)]
+            said = [one for found, one in told if found and one is not None]
+            row = f"{count:4}{sum(found for found, _ in told):7}{len(said):16}{sum(said):23}"
+            print(f"{name:32}{beside_db:5.0f} dB{row}", flush=True)
+
+
 def main(scale: float) -> None:
     """Run and print."""
+    _main_whose(scale)
     for title, faults in (("jumps, 15 dB", ()), ("the same, AAC 24 kb/s on the camera", ("aac",))):
         print(
             f"\n{title:38}{'n':>4}{'matched':>9}{'jumps: right':>14}{'inside':>9}{'invented':>10}"

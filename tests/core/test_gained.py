@@ -62,6 +62,12 @@ def test_what_was_lost_and_what_a_voice_or_a_tone_repeats_is_none(count):
     assert find_gained(fading, float(count), 5 * WORK_RATE, 7 * WORK_RATE) is None
 
 
+def test_of_silence_alone_and_of_a_level_alone_nothing_is_said():
+    for level in (0.0, 0.25):
+        still = Hearing(np.full(12 * WORK_RATE, level, np.float32), np.zeros((0, 1), np.float16))
+        assert find_gained(still, 171.0, 5 * WORK_RATE, 7 * WORK_RATE) is None
+
+
 def test_in_a_pause_in_which_somebody_may_have_walked_what_is_there_twice_is_a_jump():
     voice = babble(32.0, 21)
     voice[15 * WORK_RATE : 18 * WORK_RATE] = 0.0

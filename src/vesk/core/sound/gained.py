@@ -90,8 +90,10 @@ def _twice(own: NDArray[np.float64], count: float) -> Found | None:
     start = max(0, about.at - int(count) - 2 * length - _AROUND)
     near = slice(start, about.at + 2 * length + int(count) + _AROUND)
     best = min((_differing(flat[near], about.lag + float(more), length) for more in _FINER), key=lambda one: one.least)
+    if best.least > _ALIKE:
+        return None
     chance = np.log10(max(best.least, 1e-12)) * _independent(flat[near][best.at : best.at + length]) / 2
-    if best.least > _ALIKE or chance + np.log10(_LAGS.size * flat.size) > _CHANCE_LOG10 or _goes_on(best, edge, length):
+    if chance + np.log10(_LAGS.size * flat.size) > _CHANCE_LOG10 or _goes_on(best, edge, length):
         return None
     return Found(Gained.TWICE, start + _begins(own[near], best, edge), _WITHIN)
 
