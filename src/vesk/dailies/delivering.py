@@ -222,7 +222,7 @@ def measure_again(
     """Measure a delivered file against the camera's scratch, from the file as it lies on disk.
 
     `channels` are those of picture and sound that it was measured with before; `stretch` is how the picture plays,
-    `begins` the second of the picture that the file begins with; `scratch_steps` those that its own scratch made.
+    `begins` the second of the picture that the file begins with; `scratch_steps` those that not the sound made.
 
     Returns
     -------

@@ -13,7 +13,7 @@ from vesk.core.day.day import Match
 Step = tuple[float, float, float]
 """Between which picture times, and by how much the offset grows, seconds."""
 
-SAME_STEP_S = 1.5e-4  # five centimetres of way
+_SAME_STEP_S = 1.5e-4  # five centimetres of way
 _SLACK_S = 0.1  # a step moves what follows it
 _BEYOND_S = 3.0  # so far beyond a moment windows must go on agreeing, to have heard that nothing stepped there
 
@@ -92,7 +92,7 @@ def _has(match: Match, moment: tuple[float, float], size_s: float, *, of_sound: 
     for step in (*match.steps, *match.unsure):
         since, until = _of_sound(match, step) if of_sound else step[:2]
         near = since < moment[1] + _SLACK_S and until > moment[0] - _SLACK_S
-        if near and abs(step[2] - size_s) < SAME_STEP_S:
+        if near and abs(step[2] - size_s) < _SAME_STEP_S:
             return True
     return False
 
