@@ -255,6 +255,26 @@ def whose(seed: int, beside_db: float, *, scratch: bool) -> tuple[bool, bool | N
     return True, None if beside is None or not beside.sure else bool(steps_of_scratch(own, [own, beside], key))
 
 
+def scratch_alone(seed: int, kind: str) -> tuple[bool, bool]:
+    """Let the scratch of the only camera gain samples; say whether the step was found, and seen to be the scratch's.
+
+    Parameters
+    ----------
+    seed : int
+    kind : str
+        "repeated" or "silence".
+    """
+    rng = np.random.default_rng(seed + 9_500)
+    one = material.pair(_WHOSE_S, seed, snr_db=15)
+    turned = replace(one, sound=one.picture, offset_s=0.0, ppm=0.0)
+    count = _size(rng, 48)
+    edits: list[Edit] = [(float(rng.uniform(0.2, 0.8)) * _WHOSE_S, kind, count)]
+    found = measure(material.hear(edited(turned, edits).sound[: one.picture.size]), material.hear(one.sound))
+    jumps = found.line.jumps if found.line else ()
+    steps = [jump for jump in jumps if abs(jump.step_s - count / WORK_RATE) < _EXACT_S]
+    return bool(steps), any(jump.is_scratchs for jump in steps)
+
+
 def _main_whose(scale: float) -> None:
     print("\nwhose step, by a second camera: noise   n  found  beside matched  told as the scratch's")
     for name, scratch in (("the scratch's", True), ("the recorder's", False)):
@@ -264,6 +284,11 @@ def _main_whose(scale: float) -> None:
             said = [one for found, one in told if found and one is not None]
             row = f"{count:4}{sum(found for found, _ in told):7}{len(said):16}{sum(said):23}"
             print(f"{name:32}{beside_db:5.0f} dB{row}", flush=True)
+    print("\nwhat the only camera's scratch gained   n  found  seen to be its own")
+    for kind in ("repeated", "silence"):
+        count = max(2, round(40 * scale))
+        own = [scratch_alone(seed, kind) for seed in range(count)]
+        print(f"{kind:36}{count:4}{sum(one for one, _ in own):7}{sum(seen for _, seen in own):20}", flush=True)
 
 
 def main(scale: float) -> None:

@@ -14,7 +14,7 @@ from vesk.core.sound.features import WORK_RATE
 from vesk.core.sound.gained import find_gained
 from vesk.core.sound.hearing import Hearing
 from vesk.core.sound.measure import measure
-from vesk.core.sound.measurement import Jump, Line
+from vesk.core.sound.measurement import Jump, Line, without_steps
 from vesk.core.tolerance import Tolerance
 
 RATE = 48_000
@@ -83,6 +83,25 @@ def test_in_a_pause_in_which_somebody_may_have_walked_what_is_there_twice_is_a_j
     unlike = np.concatenate([noisy[:at], other[at - count : at], noisy[at:]])
     (step,) = measure(hearing(voice, 0.003), hearing(unlike)).line.unsure  # as many samples, but others
     assert step.gained is None
+
+
+@pytest.mark.parametrize("kind", ["twice", "silence"])
+def test_what_the_scratch_gained_is_its_own_and_moves_no_sound(kind):
+    voice = babble(32.0, 21)
+    noise, other = (0.003 * np.random.default_rng(seed).normal(size=voice.size) for seed in (5, 6))
+    at, count = int(16.5 * WORK_RATE), 480
+    found = measure(hearing(gained(voice + noise, at, count, kind)), hearing(voice + other))
+    (jump,) = found.line.jumps
+    assert (jump.gained, jump.is_scratchs, jump.samples(WORK_RATE)) == (kind, True, -count)
+    assert jump.at_s == pytest.approx(16.5, abs=1e-3)
+    line, own = without_steps(found.line, ())
+    assert (line.jumps, own) == ((), (jump,))
+
+
+def test_what_the_sound_shows_that_it_gained_is_its_own_whatever_others_say():
+    seen = Jump(16.5, -0.03, 16.49, 16.51, 1e-6, Gained.TWICE)
+    line = Line(16.0, 0.0, 0.0, 1e-6, 0.01, (seen,))
+    assert without_steps(line, ((16.4, 16.6, -0.03),)) == (line, ())
 
 
 @pytest.mark.parametrize(

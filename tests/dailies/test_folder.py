@@ -243,6 +243,26 @@ def test_a_camera_whose_scratch_lost_samples_keeps_its_sound_where_the_picture_w
         assert all(abs(float(line[f"residual_{place}_ms"])) < 0.1 for place in ("head", "middle", "tail"))
 
 
+def test_what_a_scratch_doubled_is_seen_in_itself_and_its_sound_stays_with_the_picture(tmp_path):
+    """One camera and one recorder: nobody else says that the recorder lost nothing."""
+    text = SHORT.format(rate="25", jam="07:30:00", start="09:10:00:00").replace("length = 9", "length = 25")
+    rolling = '{ source = "A", from = 0, to = 24, jumps = [[11.9, 1440]] }'
+    text = (
+        text.replace("[[2.0, 8.5]]", "[[2.0, 23.5]]")
+        .replace('{ source = "A", from = 0.0, to = 9.0 }', rolling)
+        .replace("to = 10.2", "to = 25.2")
+    )
+    shot = make_shoot(text, tmp_path)
+    said = vesk("conform", shot.folder, tmp_path / "out", "--json", cache=tmp_path / "cache")
+    (one,) = json.loads(said.stdout)["pairings"]
+    assert [(jump["samples"], jump["gained"]) for jump in one["jumps"]] == [(-1440, "twice")]
+    assert (one["correction"]["jumps"], one["verdict"]["cause"]) == ([], "within tolerance")
+    told = "A's own scratch doubled 1\N{NARROW NO-BREAK SPACE}440 samples at 11.90 s: the sound stays with the picture."
+    assert told in one["verdict"]["text"]
+    (line,) = csv.DictReader((tmp_path / "out" / "report.csv").read_text(encoding="utf-8").splitlines())
+    assert all(abs(float(line[f"residual_{place}_ms"])) < 0.1 for place in ("head", "middle", "tail"))
+
+
 def test_claps_heard_and_seen_agree_with_the_shoot(ferry, cache):
     told = next(r for r in ferry.truth["recordings"] if r["path"].endswith("A006_001.mov"))
     found = json.loads(vesk("sync-points", ferry.folder / told["path"], "--json", cache=cache).stdout)

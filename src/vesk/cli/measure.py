@@ -46,7 +46,9 @@ def run(options: argparse.Namespace) -> int:
         alarm = f"10^{found.log10_false_alarm:.0f}"
         for jump in line.jumps:
             amount = jump.samples(sound.facts.sample_rate)
-            print(f"jump    {signed(amount, 0)} samples at {jump.at_s:.3f} s ({jump.low_s:.3f} to {jump.high_s:.3f})")
+            whose = ", the scratch's own" if jump.is_scratchs else ""
+            where = f"{jump.at_s:.3f} s ({jump.low_s:.3f} to {jump.high_s:.3f})"
+            print(f"jump    {signed(amount, 0)} samples at {where}{whose}")
         for step in line.unsure:
             print(f"step    {either(step, 'it', sound.facts.sample_rate)} at {step.low_s:.1f} to {step.high_s:.1f} s")
         if line.moves:

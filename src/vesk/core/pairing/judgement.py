@@ -144,7 +144,10 @@ class Judgement:
 
     @property
     def scratch_steps(self) -> tuple[tuple[float, float, float], ...]:
-        """Steps of the offset that the sound did not make, as others say: the picture wants none of them."""
+        """Steps of the offset that the sound did not make, as others say: the picture wants none of them.
+
+        What the scratch itself shows that it gained is left out of every line without anybody's word.
+        """
         return () if self.place is None else self.place.scratch_steps
 
     def _mends_steps(self, line: Line) -> bool:

@@ -185,8 +185,8 @@ def place_jump(
     -----
     Both sounds, whitened alike, are laid along both lines; moment for moment their products with
     the picture's tell which line holds. The likeliest change is where the running sum of their
-    difference is greatest; every moment within 8 nats of it is possible. Where the sound gained what it holds twice,
-    or silence, that itself tells the moment.
+    difference is greatest; every moment within 8 nats of it is possible. Where one of the two gained what it holds
+    twice, or silence, that itself tells the moment, and whose step it is.
     """
     length = int(_FINE_S * 2 * WORK_RATE)
     # Halved while long: cheap, and the fine step then has few seconds to look at.
@@ -213,18 +213,23 @@ def place_jump(
     best = np.flatnonzero(gain >= gain.max() - 0.5)
     at = start + (float(best[0]) + float(best[-1])) / 2
     low, high = (start + float(inside[0])) / WORK_RATE, (start + float(inside[-1])) / WORK_RATE
-    return _by_gained(sound, path, Jump(at / WORK_RATE, step_s, low, high, 0.0))
+    return _by_gained(picture, sound, path, Jump(at / WORK_RATE, step_s, low, high, 0.0))
 
 
-def _by_gained(sound: Hearing, path: Path, jump: Jump) -> Jump:
-    """Place a jump by what the sound holds twice, or as silence: to a part of a millisecond, in a pause too."""
+def _by_gained(picture: Hearing, sound: Hearing, path: Path, jump: Jump) -> Jump:
+    """Place a jump by what one of the two holds twice, or as silence: to part of a millisecond, in a pause too.
+
+    The offset grows where the sound lost samples, or the scratch gained some; it shrinks the other way round.
+    """
     times = np.array([jump.low_s, jump.high_s])
-    low, high = (times - replace(path, jumps=()).offset_at(times)) * WORK_RATE
-    found = find_gained(sound, -jump.step_s * WORK_RATE, int(low), int(high) + 1)
+    grows = jump.step_s > 0
+    low, high = (times if grows else times - replace(path, jumps=()).offset_at(times)) * WORK_RATE
+    found = find_gained(picture if grows else sound, abs(jump.step_s) * WORK_RATE, int(low), int(high) + 1)
     if found is None:
         return jump
     # From its own sample to the picture's time, along the line before it.
-    at = jump.low_s + (found.at - float(low)) / WORK_RATE / (1 - path.slope)
+    pace = 1.0 if grows else 1 - path.slope
+    at = jump.low_s + (found.at - float(low)) / WORK_RATE / pace
     within = found.within / WORK_RATE
     return replace(jump, at_s=at, low_s=at - within, high_s=at + within, gained=found.gained)
 

@@ -54,8 +54,8 @@ class Jump:
     se_step_s : float
         Standard error of the step, seconds.
     gained : Gained or None
-        What the sound holds there beyond what sounded, as it is seen in itself; None where it lost samples, or where
-        that is not known.
+        What one of the two holds there beyond what sounded, as it is seen in itself: the sound where the step is
+        negative, the scratch where it is positive. None where nothing is seen: which of the two it was is not known.
     """
 
     at_s: float
@@ -64,6 +64,16 @@ class Jump:
     high_s: float
     se_step_s: float
     gained: Gained | None = None
+
+    @property
+    def is_scratchs(self) -> bool:
+        """Whether the scratch itself shows that it gained samples: the sound lost none."""
+        return self.gained is not None and self.step_s > 0
+
+    @property
+    def is_sounds(self) -> bool:
+        """Whether the sound itself shows that it gained samples."""
+        return self.gained is not None and self.step_s < 0
 
     def samples(self, sample_rate: int) -> int:
         """Return the samples that the sound gained at its own rate; negative where it lost some.
@@ -225,16 +235,19 @@ def as_walked(line: Line, ppm: float, head_s: float, tail_s: float) -> Line:
 def without_steps(line: Line, steps: Sequence[tuple[float, float, float]]) -> tuple[Line, tuple[Jump, ...]]:
     """Return a line as the picture wants it where its scratch stepped and the sound did not, and those steps.
 
-    Of steps that may be somebody's way nothing is left, either: the sound made none.
+    Of steps that may be somebody's way nothing is left, either: the sound made none. What one of the two recordings
+    itself shows needs nobody's word, and nobody's word is stronger.
 
     Parameters
     ----------
     line : Line
     steps : sequence of (float, float, float)
-        Between which picture times, and by how much, seconds.
+        Between which picture times, and by how much, seconds: the scratch's, as others say.
     """
 
     def is_one(jump: Jump) -> bool:
+        if jump.gained is not None:
+            return jump.is_scratchs
         near = [size for low, high, size in steps if low <= jump.high_s and high >= jump.low_s]
         return any(abs(size - jump.step_s) < _SAME_STEP_S for size in near)
 

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections.abc import Sequence
 from dataclasses import dataclass, replace
 from fractions import Fraction
 
@@ -127,7 +128,7 @@ def give_verdict(
     disagrees : Disagreement, optional
         Evidence that cannot be true together: then nothing holds by itself.
     of_scratch : tuple of Jump
-        Steps that the picture's own scratch made, as others say: they are not in `found`'s line.
+        Steps that the picture's own scratch made, as itself shows or others say: they are not in `found`'s line.
     """
     known = setting or Setting(float(fps), 0.0, 0.0)
     if known.off_speed:
@@ -149,9 +150,7 @@ def give_verdict(
         come_to = "; that is mended" if isinstance(laid, PiecewiseMap) else "; that stays within what is let pass"
         told = jumps_told(found.line.jumps, known.sample_rate)
         text += f" {names.sound} {told}{come_to if cause == WITHIN else ''}."
-    if of_scratch:  # where the sound went on, the scratch did not
-        steps = jumps_told([replace(one, step_s=-one.step_s, gained=None) for one in of_scratch], known.sample_rate)
-        text += f" {names.picture}'s own scratch {steps}, as others say: the sound stays with the picture."
+    text += _of_scratch(of_scratch, names.picture, known.sample_rate)
     if along := says_along(found.line, names.picture, names.sound, known.sample_rate):
         text += " " + along
     brief = _brief(cause, considered, found.line, laid, names, known)
@@ -168,6 +167,14 @@ def give_verdict(
     if placed is None:
         return _either(verdict, found.line, limit)
     return _placed(verdict, placed, names.picture, found.reason, fps=fps, limit_s=limit)
+
+
+def _of_scratch(steps: Sequence[Jump], picture: str, sample_rate: int) -> str:
+    """Say what the scratch lost or gained: it did where the sound went on, and the other way round."""
+    own = [replace(one, step_s=-one.step_s) for one in steps]
+    shown, said = ([one for one in own if (one.gained is not None) is seen] for seen in (True, False))
+    told = [jumps_told(one, sample_rate) + by for one, by in ((shown, ""), (said, ", as others say")) if one]
+    return f" {picture}'s own scratch {'; it '.join(told)}: the sound stays with the picture." if told else ""
 
 
 def _either(verdict: Verdict, line: Line, limit_s: float) -> Verdict:
