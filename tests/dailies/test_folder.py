@@ -257,9 +257,10 @@ def test_what_a_scratch_doubled_is_seen_in_itself_and_its_sound_stays_with_the_p
     (one,) = json.loads(said.stdout)["pairings"]
     assert [(jump["samples"], jump["gained"]) for jump in one["jumps"]] == [(-1440, "twice")]
     assert (one["correction"]["jumps"], one["verdict"]["cause"]) == ([], "within tolerance")
-    told = "A's own scratch doubled 1\N{NARROW NO-BREAK SPACE}440 samples at 11.90 s: the sound stays with the picture."
-    assert told in one["verdict"]["text"]
+    told = "A's own scratch doubled 1\N{NARROW NO-BREAK SPACE}440 samples at 11.90 s: the sound stays with the picture"
+    assert f" {told}." in one["verdict"]["text"]
     (line,) = csv.DictReader((tmp_path / "out" / "report.csv").read_text(encoding="utf-8").splitlines())
+    assert told in line["remark"]
     assert all(abs(float(line[f"residual_{place}_ms"])) < 0.1 for place in ("head", "middle", "tail"))
 
 

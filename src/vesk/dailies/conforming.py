@@ -111,6 +111,7 @@ def _conform_one(
     }
     left = [one.sound for one in own if one.correction is None]
     remarks = [made.remark, *(one.correction.mends for one in matched if one.correction)]
+    remarks += [one.judged.scratch_told for one in matched]
     remarks += [f"left out, no common sound: {', '.join(left)}"] if left else []
     line |= {"reason": why, "remark": "; ".join(filter(None, remarks))}
     if residual is not None:

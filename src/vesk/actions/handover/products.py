@@ -182,6 +182,7 @@ def _lay(settings: Settings, recipe: Recipe, take: Take, laid: Path, go_on: Call
     )  # fmt: skip
     remarks = [done.remark, *map(placed_by_clock, active), *map(_disagreed, active)]
     remarks += [now.as_corrected.mends for now in active]
+    remarks += [now.judged.scratch_told for now in active]
     return Written(
         "", "", done.samples, done.sample_rate, done.channels, done.time_reference, "; ".join(filter(None, remarks)),
         residual.all if residual else None, why, float(active[0].tolerance.seconds(active[0].fps)),

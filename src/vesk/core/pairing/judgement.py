@@ -13,11 +13,12 @@ from vesk.core.kinds import MATCHED, REFUSED, Clock
 from vesk.core.pairing.by_claps import error_by_claps
 from vesk.core.pairing.evidence import PERSON, SOUND, SYNC_POINT, TIMECODE, Evidence
 from vesk.core.pairing.rivals import Displaced, Rivalry
-from vesk.core.sound.measurement import Line, Measurement, as_jumped, as_walked, without_steps
+from vesk.core.sound.measurement import Jump, Line, Measurement, as_jumped, as_walked, without_steps
 from vesk.core.timemap import AnyMap, exact_seconds
 from vesk.core.tolerance import Tolerance
 from vesk.core.verdict.causes import Names, Setting, Verdict, give_verdict
 from vesk.core.verdict.disagreement import Disagreement
+from vesk.core.verdict.jumped import scratch_told
 
 _SAME_STEP_S = 2e-4
 _OTHERWISE_SD = 3.0  # and beyond the tolerance: evidence so far from where the day places a sound says otherwise
@@ -150,6 +151,17 @@ class Judgement:
         """
         return () if self.place is None else self.place.scratch_steps
 
+    @property
+    def _own_steps(self) -> tuple[Jump, ...]:
+        """Steps of what is heard that the scratch made, and not the sound."""
+        heard = None if self.found is None or not self._by_sound else self.found.line
+        return () if heard is None else without_steps(heard, self.scratch_steps)[1]
+
+    @property
+    def scratch_told(self) -> str:
+        """What the camera's scratch lost or gained by itself, in words; empty where nothing."""
+        return scratch_told(self._own_steps, self.picture.tag, self.sample_rate)
+
     def _mends_steps(self, line: Line) -> bool:
         """Say whether the correction that stands mends what may have been a walk: a person heard that it is none."""
         mended = [float(step) for _, step in self.correction.jumps]
@@ -246,12 +258,10 @@ class Judgement:
         elif self._by_sound:
             confirmed = self.place is not None and self.place.confirmed
             found = replace(found, line=self.line, decision=MATCHED if confirmed else found.decision)
-        heard = self.found.line
-        own = without_steps(heard, self.scratch_steps)[1] if heard is not None and self._by_sound else ()
         return give_verdict(
             found, self.laid, names=Names(self.picture.tag, self.sound.tag), fps=self.fps,
             tolerance=self.tolerance, late_s=self.late_s, proposal=self.proposal, timecode_offset=self.offset,
-            setting=self.setting, placed=by, disagrees=self._disagreement, of_scratch=own,
+            setting=self.setting, placed=by, disagrees=self._disagreement, of_scratch=self._own_steps,
         )  # fmt: skip
 
     @cached_property

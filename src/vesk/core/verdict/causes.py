@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-from collections.abc import Sequence
 from dataclasses import dataclass, replace
 from fractions import Fraction
 
@@ -38,7 +37,7 @@ from vesk.core.verdict.hypotheses import (
     Hypothesis,
     Setting,
 )
-from vesk.core.verdict.jumped import jumps_in_brief, jumps_told
+from vesk.core.verdict.jumped import jumps_in_brief, jumps_told, scratch_told
 from vesk.core.wording import duration, how_late, signed
 
 __all__ = [
@@ -150,7 +149,8 @@ def give_verdict(
         come_to = "; that is mended" if isinstance(laid, PiecewiseMap) else "; that stays within what is let pass"
         told = jumps_told(found.line.jumps, known.sample_rate)
         text += f" {names.sound} {told}{come_to if cause == WITHIN else ''}."
-    text += _of_scratch(of_scratch, names.picture, known.sample_rate)
+    if of_scratch:
+        text += f" {scratch_told(of_scratch, names.picture, known.sample_rate)}."
     if along := says_along(found.line, names.picture, names.sound, known.sample_rate):
         text += " " + along
     brief = _brief(cause, considered, found.line, laid, names, known)
@@ -167,14 +167,6 @@ def give_verdict(
     if placed is None:
         return _either(verdict, found.line, limit)
     return _placed(verdict, placed, names.picture, found.reason, fps=fps, limit_s=limit)
-
-
-def _of_scratch(steps: Sequence[Jump], picture: str, sample_rate: int) -> str:
-    """Say what the scratch lost or gained: it did where the sound went on, and the other way round."""
-    own = [replace(one, step_s=-one.step_s) for one in steps]
-    shown, said = ([one for one in own if (one.gained is not None) is seen] for seen in (True, False))
-    told = [jumps_told(one, sample_rate) + by for one, by in ((shown, ""), (said, ", as others say")) if one]
-    return f" {picture}'s own scratch {'; it '.join(told)}: the sound stays with the picture." if told else ""
 
 
 def _either(verdict: Verdict, line: Line, limit_s: float) -> Verdict:

@@ -75,6 +75,29 @@ def jumps_told(jumps: Sequence[Jump], sample_rate: int) -> str:
     return ", and ".join(places)
 
 
+def scratch_told(steps: Sequence[Jump], picture: str, sample_rate: int) -> str:
+    """Say what a camera's scratch lost or gained by itself.
+
+    Parameters
+    ----------
+    steps : sequence of Jump
+        As they lie in the line: a scratch that lost samples looks like a sound that gained some.
+    picture : str
+        Tag of the camera.
+    sample_rate : int
+        In whose samples they are told, Hz.
+
+    Returns
+    -------
+    str
+        Empty where there are none.
+    """
+    own = [replace(one, step_s=-one.step_s) for one in steps]
+    shown, said = ([one for one in own if (one.gained is not None) is seen] for seen in (True, False))
+    told = [jumps_told(one, sample_rate) + by for one, by in ((shown, ""), (said, ", as others say")) if one]
+    return f"{picture}'s own scratch {'; it '.join(told)}: the sound stays with the picture" if told else ""
+
+
 def _often(jumps: Sequence[Jump], sample_rate: int) -> str:
     """Say in a few words what many jumps are: alike to a sample, one recorder lost a buffer again and again."""
     ordered = sorted(jumps, key=lambda jump: jump.samples(sample_rate))
