@@ -9,6 +9,7 @@ from functools import lru_cache
 import numpy as np
 import soxr
 from numpy.typing import NDArray
+from scipy import fft
 
 from vesk.core.sound.features import WORK_RATE, onset_features
 from vesk.core.sound.hearing import Hearing
@@ -43,9 +44,14 @@ def babble(count: int, seed: int) -> Sound:
     return out
 
 
+_LONG = 1 << 23  # samples
+
+
 def hiss(count: int, seed: int) -> Sound:
     """Return noise that falls with frequency, as wind and engines do."""
-    white = np.random.default_rng(seed).normal(size=count + 64)
+    # Of two hours, a length with a large prime factor would take minutes; shorter ones keep the noise they had.
+    size = fft.next_fast_len(count + 64, real=True) if count > _LONG else count + 64
+    white = np.random.default_rng(seed).normal(size=size)
     spectrum = np.fft.rfft(white)
     spectrum /= np.sqrt(np.maximum(np.arange(spectrum.size) / spectrum.size, 0.01))
     out = np.fft.irfft(spectrum, white.size)[:count]
