@@ -187,8 +187,8 @@ def _write_movie(take: Take, events: list[Event], sound: NDArray[np.float32]) ->
         )  # fmt: skip
         written = 0
         per_frame = Fraction(device.sample_rate) / rate.fps
-        for k, image in enumerate(pictures):
-            frame = av.VideoFrame.from_image(image)
+        for k, picture in enumerate(pictures):
+            frame = av.VideoFrame.from_numpy_buffer(picture, format="rgba")
             frame.pts, frame.time_base = k, 1 / rate.fps
             container.mux(video.encode(frame))
             until = min(sound.shape[0], floor((k + 1) * per_frame)) if k + 1 < take.frames else sound.shape[0]

@@ -10,6 +10,7 @@ from numpy.typing import NDArray
 from PIL import Image, ImageDraw, ImageFont
 
 SIZE = (384, 216)
+_COUNTER, _DIGIT = (4, 190, 100, 213), 12  # where the frame counter stands, and how wide each of its digits is
 Font = ImageFont.FreeTypeFont | ImageFont.ImageFont
 
 
@@ -35,7 +36,7 @@ def frames(
     clap_frame: int | None,
     levels: NDArray[np.float64],
     seed: int,
-) -> Iterator[Image.Image]:
+) -> Iterator[NDArray[np.uint8]]:
     """Draw every frame of a take.
 
     Parameters
@@ -50,13 +51,23 @@ def frames(
         How loud it is in each frame, 0 to 1; moves the lantern and the mouth.
     seed : int
         Of the background.
+
+    Yields
+    ------
+    ndarray of uint8, shape (height, width, 4)
+        Red, green, blue and nothing; drawn over for the next one.
     """
     base = _background(seed)
+    ImageDraw.Draw(base).rectangle(_COUNTER, fill=(12, 14, 16))
+    digits = _digits(base)
     small = ImageFont.load_default(13)
-    large = ImageFont.load_default(21)
+    empty = np.asarray(base.convert("RGBX"))
+    drawn = empty.copy()
+    image = Image.frombuffer("RGBX", SIZE, drawn, "raw", "RGBX", 0, 1)
+    image.readonly = 0  # it draws into the array itself: copies would take as long as drawing
+    draw = ImageDraw.Draw(image)
     for k in range(count):
-        image = base.copy()
-        draw = ImageDraw.Draw(image)
+        drawn[:] = empty
         level = float(levels[k])
         # The ferryman's mouth and the lantern move with the sound.
         draw.ellipse((240, 72, 285, 128), fill=(196, 160, 132))
@@ -66,9 +77,21 @@ def frames(
         draw.ellipse(halo, fill=(glow, int(glow * 0.8), 60))
         if clap_frame is not None and abs(k - clap_frame) < 60:
             _clapper(draw, k - clap_frame, f"{slate} / {take}", tag, small)
-        draw.rectangle((4, 190, 100, 213), fill=(12, 14, 16))
-        draw.text((10, 189), f"{k:06d}", fill=(240, 240, 230), font=large)
-        yield image
+        for place, digit in enumerate(f"{k:06d}"):
+            left = _COUNTER[0] + 6 + place * _DIGIT
+            drawn[_COUNTER[1] : _COUNTER[3] + 1, left : left + _DIGIT] = digits[int(digit)]
+        yield drawn
+
+
+def _digits(base: Image.Image) -> list[NDArray[np.uint8]]:
+    """Return the ten digits as they stand in the counter: text is slow to draw, and each frame has another number."""
+    font, made = ImageFont.load_default(21), []
+    for digit in range(10):
+        image = base.convert("RGBX")
+        left = _COUNTER[0] + 6
+        ImageDraw.Draw(image).text((left, _COUNTER[1] - 1), str(digit), fill=(240, 240, 230), font=font)
+        made.append(np.asarray(image)[_COUNTER[1] : _COUNTER[3] + 1, left : left + _DIGIT])
+    return made
 
 
 def _clapper(draw: ImageDraw.ImageDraw, after: int, text: str, tag: str, font: Font) -> None:
