@@ -83,6 +83,12 @@ CASES: dict[str, Callable[[], Pair]] = {
     "a buffer lost every few seconds": lambda: jumps.made("a buffer every 5 to 10 s, 60 s", 2, ppm=PPM),
     "a buffer written twice, in a pause": lambda: jumps.made("in a pause of 1.5 s, 60 s", 2, ppm=PPM),
     "silence put in": lambda: jumps.made("silence put in, 60 s", 2, ppm=PPM),
+    "the scratch's buffer written twice": lambda: jumps.of_scratch(
+        material.pair(60, 16, snr_db=15, ppm=PPM), [(33.3, "repeated", 512)]
+    ),
+    "silence put into the scratch": lambda: jumps.of_scratch(
+        material.pair(60, 17, snr_db=15, ppm=PPM), [(22.7, "silence", 341)]
+    ),
     "one asks, one answers": partial(
         material.conversation, 40, 8017, places_s=(0.0, 7.8e-3), turn_s=(22.0, 24.0), ppm=PPM
     ),

@@ -50,6 +50,18 @@ def edited(one: Pair, edits: list[Edit]) -> Pair:
     return replace(one, sound=np.concatenate([*pieces, one.sound[start:]]), jumps=jumps)
 
 
+def of_scratch(one: Pair, edits: list[Edit]) -> Pair:
+    """Let the same befall a pair's scratch: where its sound belongs stays as it is.
+
+    Parameters
+    ----------
+    one : Pair
+    edits : list of (float, str, int)
+    """
+    turned = replace(one, sound=one.picture, offset_s=0.0, ppm=0.0)
+    return replace(one, picture=edited(turned, edits).sound[: one.picture.size])
+
+
 def _size(rng: np.random.Generator, low: float = 17, high: float = 16_000) -> int:
     return int(np.exp(rng.uniform(np.log(low), np.log(high))))
 
@@ -240,11 +252,7 @@ def whose(seed: int, beside_db: float, *, scratch: bool) -> tuple[bool, bool | N
     where = {"ppm": float(rng.uniform(-30, 30)), "offset_s": float(rng.uniform(-2.5, -0.5))}
     one, other = (material.pair(_WHOSE_S, seed, snr_db=db, **where) for db in (15.0, beside_db))
     edits = _one(_WHOSE_S, rng)
-    if scratch:
-        turned = replace(one, sound=one.picture, offset_s=0.0, ppm=0.0)
-        one = replace(one, picture=edited(turned, edits).sound[: one.picture.size])
-    else:
-        one = edited(one, edits)
+    one = of_scratch(one, edits) if scratch else edited(one, edits)
     sound = material.hear(one.sound)
     key = {"a": "A", "b": "B", "s": "S1"}.__getitem__
     own, beside = (
@@ -265,11 +273,10 @@ def scratch_alone(seed: int, kind: str) -> tuple[bool, bool]:
         "repeated" or "silence".
     """
     rng = np.random.default_rng(seed + 9_500)
-    one = material.pair(_WHOSE_S, seed, snr_db=15)
-    turned = replace(one, sound=one.picture, offset_s=0.0, ppm=0.0)
     count = _size(rng, 48)
-    edits: list[Edit] = [(float(rng.uniform(0.2, 0.8)) * _WHOSE_S, kind, count)]
-    found = measure(material.hear(edited(turned, edits).sound[: one.picture.size]), material.hear(one.sound))
+    at = float(rng.uniform(0.2, 0.8)) * _WHOSE_S
+    one = of_scratch(material.pair(_WHOSE_S, seed, snr_db=15), [(at, kind, count)])
+    found = measure(material.hear(one.picture), material.hear(one.sound))
     jumps = found.line.jumps if found.line else ()
     steps = [jump for jump in jumps if abs(jump.step_s - count / WORK_RATE) < _EXACT_S]
     return bool(steps), any(jump.is_scratchs for jump in steps)

@@ -105,9 +105,9 @@ def pair(
     voice = talk(60, int(rng.integers(20)))
     other = talk(60, 100 + int(rng.integers(12)))
     reps = count // voice.size + 2
-    # Longer than a minute: pieces of many minutes, never the same minute twice in a row.
-    order = rng.permutation(80)
-    pieces = [voice, other] + [talk(60, 200 + int(order[n % 80])) for n in range(max(0, reps - 2))]
+    # Longer than a minute: pieces of many minutes, none of them twice.
+    order = [*rng.permutation(80), *range(80, reps)]
+    pieces = [voice, other] + [talk(60, 200 + int(order[n])) for n in range(max(0, reps - 2))]
     world = np.concatenate(pieces)[int(rng.integers(WORK_RATE)) :][:count]
     world = np.pad(world, (0, count - world.size))
     for low, high in pauses:

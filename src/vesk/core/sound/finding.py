@@ -11,7 +11,7 @@ from vesk.core.sound.echo import alike
 from vesk.core.sound.follow import follow_guess
 from vesk.core.sound.hearing import Hearing
 from vesk.core.sound.leaping import leap_guess
-from vesk.core.sound.verify import Glance, Verified, verify
+from vesk.core.sound.verify import SPOKE, Glance, Verified, verify
 
 ACCEPT_LOG10 = -6.0
 SHORT_S, ACCEPT_SHORT_LOG10 = 5.0, -7.0  # a short take has less to contradict a chance
@@ -26,6 +26,7 @@ _BY_WAVE, _BY_ONSETS = 2, 3  # places of one search that are looked at before an
 # Of what chance gives one in twelve shows as much at a glance, and all that is right does.
 _GLANCE = Glance(windows=16, log10_chance=0.3)
 _STEPS_BESIDE, _BETTER = 4, 1.0  # strokes followed at most; nats that another must have more
+_FEW, _FAR_MORE = 0.5, 20.0  # of the windows; orders of magnitude less likely to be chance
 _FOLLOWED = 2  # places that are followed where no line is found
 
 
@@ -108,17 +109,27 @@ def find_places(picture: Hearing, sound: Hearing, around: Around, channels: int)
             continue
         _look(picture, sound, stage, found, so_far)
     places = so_far.places
-    if not accepted(places):
+    likely = sorted(so_far.onsets, key=lambda one: -one.score)[:_FOLLOWED]
+    if accepted(places):
+        places = _most_certain([*_stairs(picture, sound, places[0], likely, channels), *places])
+    else:
         # Onsets that are no chance, and no line at any rate: somebody may be walking.
-        likely = sorted(so_far.onsets, key=lambda one: -one.score)[:_FOLLOWED]
         # They were chosen by their onsets, which no waveform had a part in: only these were tried.
         tried = 2 * _FOLLOWED * channels
-        for look in (follow_guess, leap_guess):  # or samples are lost again and again
-            followed = (look(picture, sound, candidate, tried=tried) for candidate in likely)
-            places = _most_certain([*places, *(place for place in followed if place is not None)])
-            if accepted(places):
-                break
+        # Or samples are lost again and again: far apart, steps look like somebody who paces to and fro.
+        looks = [look(picture, sound, one, tried=tried) for look in (follow_guess, leap_guess) for one in likely]
+        places = _most_certain([*places, *(place for place in looks if place is not None)])
     return distinct(places)
+
+
+def _stairs(
+    picture: Hearing, sound: Hearing, place: Verified, likely: Sequence[Candidate], channels: int
+) -> list[Verified]:
+    """Return what explains far more than a line that few windows lie on: the stairs it runs across."""
+    if float((place.surprise > SPOKE).mean()) > _FEW or not likely:
+        return []
+    found = leap_guess(picture, sound, likely[0], tried=channels)
+    return [] if found is None or found.log10_false_alarm > place.log10_false_alarm - _FAR_MORE else [found]
 
 
 def _look(picture: Hearing, sound: Hearing, stage: _Stage, found: list[Candidate], so_far: _SoFar) -> None:

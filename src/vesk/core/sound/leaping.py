@@ -9,6 +9,7 @@ from dataclasses import replace
 
 import numpy as np
 from numpy.typing import NDArray
+from scipy import fft
 
 from vesk.core.sound.coarse import Candidate
 from vesk.core.sound.features import WORK_RATE
@@ -31,6 +32,8 @@ BESIDE_NATS = 0.35  # the same, for a lag beside
 NEVER = -1e9  # what a window says of a lag at which nothing may stay
 _LIKELY_ONSETS = 7.0  # robust deviations: nothing that was not shared stood over 6
 _REACH_S = 0.4
+_FAR_APART_S = 2.0  # windows so far apart lie many lags beside each other at any clock's rate
+_MOST_SLOPE = 200e-6  # of a clock, whatever what is lost leans the guess to
 
 
 def path_with_leaps(said: NDArray[np.float32]) -> tuple[NDArray[np.int64], int]:
@@ -80,6 +83,20 @@ def stays_of(path: NDArray[np.int64]) -> list[NDArray[np.int64]]:
     return np.split(np.arange(path.size), np.flatnonzero(np.abs(np.diff(path)) > 1) + 1)
 
 
+def highest_near(heights: NDArray[np.float32], column: NDArray[np.int64]) -> NDArray[np.int64]:
+    """Return the column near each window's at which it stands highest: it speaks for all within the tolerance alike.
+
+    Parameters
+    ----------
+    heights : ndarray of float32, shape (windows, lags)
+    column : ndarray of int64, shape (windows,)
+    """
+    beside = np.arange(-2 * TOLERANCE, 2 * TOLERANCE + 1)
+    near = np.clip(column[:, None] + beside, 0, heights.shape[1] - 1)
+    highest = np.argmax(np.abs(np.take_along_axis(heights, near, 1)), axis=1)
+    return np.asarray(near[np.arange(column.size), highest])
+
+
 def leap_guess(picture: Hearing, sound: Hearing, guess: Candidate, *, tried: int) -> Verified | None:
     """Look at a coarse candidate that no line verifies: a recording that lost samples again and again lies on many.
 
@@ -99,28 +116,62 @@ def leap_guess(picture: Hearing, sound: Hearing, guess: Candidate, *, tried: int
     cells = lay_windows(picture.seconds, sound.seconds, replace(guess, ppm=0.0), most=WIDE_WINDOWS, overlap=0.5)
     if cells is None or guess.score < _LIKELY_ONSETS:
         return None
-    centre = float(cells.centres_s.mean())
-    about = replace(guess, offset_s=guess.offset_s - guess.ppm * 1e-6 * (centre - guess.offset_s), ppm=0.0)
+    centres = cells.centres_s
+    far_apart = centres.size > LEAST_WINDOWS and float(centres[1] - centres[0]) > _FAR_APART_S
+    about = guess
+    if not far_apart:  # at a steady clock's rate: what is lost leans the guess
+        leant = guess.ppm * 1e-6 * (float(centres.mean()) - guess.offset_s)
+        about = replace(guess, offset_s=guess.offset_s - leant, ppm=0.0)
     curves = correlate_windows(picture, sound, cells, about, int(_REACH_S * WORK_RATE))
-    path, leaps = path_with_leaps(curves.surprise)
+    leaning, slopes = _shared_slope(curves) if far_apart else (0.0, 1.0)
+    column = _along_slope(curves, leaning)
+    laid = np.where(column < 0, 0, np.take_along_axis(curves.surprise, np.maximum(column, 0), 1))
+    path, leaps = path_with_leaps(laid)
     rows = np.arange(path.size)
-    said = curves.surprise[rows, path].astype(np.float64)
+    said, met = laid[rows, path].astype(np.float64), highest_near(curves.heights, column[rows, path])
     stays = [stay for stay in stays_of(path) if stay.size >= LEAST_WINDOWS]
     if not stays or not (said > SPOKE).any():
         return None
     windows = int((said > 0).sum())
-    price = _price(path, leaps, curves.surprise.shape[1] / (2 * TOLERANCE + 1)) + float(np.log(max(1, tried)))
+    price = _price(path, leaps, laid.shape[1] / (2 * TOLERANCE + 1)) + float(np.log(max(1, tried) * slopes))
     alarm = min(0.0, log10_tail(float(said.sum()), windows) + price / float(np.log(10)))
-    level, slope, middle = _line_of(curves, path, stays)
-    heights = curves.heights[rows, path]
+    level, slope, middle = _line_of(curves, met, stays)
+    heights = curves.heights[rows, met]
     polarity = -1 if float((np.sign(heights) * said).sum()) < 0 else 1
     along = curves.along(level + slope * (curves.at_s - middle)).astype(np.float64)
     clarity = float(np.abs(heights[said > SPOKE]).mean())
     return Verified(
         level, slope, middle, float(said.sum()) - windows, float(windows), alarm,
-        *repeats(curves, (curves.first + path * curves.step) / WORK_RATE, polarity),
+        *repeats(curves, (curves.first + met * curves.step) / WORK_RATE, polarity),
         polarity, clarity, curves.at_s, along,
     )  # fmt: skip
+
+
+def _shared_slope(curves: Curves) -> tuple[float, float]:
+    """Return by how much the offset grows a second wherever nothing is lost, and how many such slopes were asked.
+
+    Windows that lie evenly apart are correlated with the next over all lags: what stays is as many lags on everywhere.
+    """
+    strong = np.maximum(curves.surprise - np.float32(SPOKE), 0)
+    lags = strong.shape[1]
+    spectra = fft.rfft(strong, fft.next_fast_len(2 * lags, real=True), axis=1)
+    hop_s, first = float(np.diff(curves.at_s).mean()), float(np.diff(curves.first).mean())
+    shared = fft.irfft((np.conj(spectra[:-1]) * spectra[1:]).sum(axis=0))
+    most, steady = _MOST_SLOPE * hop_s * WORK_RATE / curves.step, -first / curves.step
+    asked = np.arange(max(1 - lags, int(steady - most) - 1), min(lags, int(steady + most) + 2))
+    shared = shared[asked]  # so many lags on, or back
+    top = int(np.argmax(shared))
+    near = slice(max(0, top - 2 * TOLERANCE), top + 2 * TOLERANCE + 1)
+    on = float(asked[near] @ shared[near]) / max(float(shared[near].sum()), 1e-9)
+    return (on * curves.step + first) / WORK_RATE / hop_s, asked.size / (2 * TOLERANCE + 1)
+
+
+def _along_slope(curves: Curves, slope: float) -> NDArray[np.int64]:
+    """Return each window's columns that lie at the same lag along a slope (windows, lags); -1 beyond what was asked."""
+    middle = curves.at_s.size // 2
+    own = curves.columns(curves.first[middle] / WORK_RATE + slope * (curves.at_s - curves.at_s[middle]))
+    column = own[:, None] + np.arange(-int(own.max()), curves.surprise.shape[1] - int(own.min()))
+    return np.where((column < 0) | (column >= curves.surprise.shape[1]), -1, column)
 
 
 def _price(path: NDArray[np.int64], leaps: int, lags: float) -> float:

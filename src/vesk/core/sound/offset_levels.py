@@ -16,7 +16,15 @@ from scipy import ndimage
 from vesk.core.sound.coarse import Candidate, search
 from vesk.core.sound.features import FEATURE_RATE, WORK_RATE
 from vesk.core.sound.hearing import Hearing
-from vesk.core.sound.leaping import BESIDE_NATS, LEAST_WINDOWS, NEVER, SWITCH_NATS, path_with_leaps, stays_of
+from vesk.core.sound.leaping import (
+    BESIDE_NATS,
+    LEAST_WINDOWS,
+    NEVER,
+    SWITCH_NATS,
+    highest_near,
+    path_with_leaps,
+    stays_of,
+)
 from vesk.core.sound.steps import LEAST_STEP_S
 from vesk.core.sound.verify import (
     SPOKE,
@@ -133,10 +141,7 @@ def _upright(curves: Curves, place: Verified) -> Verified:
     stays = [stay for stay in stays if stay.size > LEAST_WINDOWS]
     if gain < _LEANS_NATS or not stays:
         return place
-    # A window speaks for all lags within the tolerance alike: where it stands highest it lies.
-    near = np.clip(path[:, None] + np.arange(-2 * TOLERANCE, 2 * TOLERANCE + 1), 0, around.above_s.size - 1)
-    highest = np.argmax(np.abs(np.take_along_axis(around.heights, near, 1)), axis=1)
-    at, above = curves.at_s, around.above_s[near[np.arange(path.size), highest]]
+    at, above = curves.at_s, around.above_s[highest_near(around.heights, path)]
     x, y = (np.concatenate([one[stay] - one[stay].mean() for stay in stays]) for one in (at, above))
     slope = float(x @ y / max(float(x @ x), 1e-9))
     if abs(slope) * float(np.ptp(at)) < TOLERANCE / WORK_RATE / 3:
