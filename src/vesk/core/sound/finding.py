@@ -111,7 +111,7 @@ def find_places(picture: Hearing, sound: Hearing, around: Around, channels: int)
     places = so_far.places
     likely = sorted(so_far.onsets, key=lambda one: -one.score)[:_FOLLOWED]
     if accepted(places):
-        places = _most_certain([*_stairs(picture, sound, places[0], likely, channels), *places])
+        places = _most_certain([*better_stairs(picture, sound, places[0], likely, channels), *places])
     else:
         # Onsets that are no chance, and no line at any rate: somebody may be walking.
         # They were chosen by their onsets, which no waveform had a part in: only these were tried.
@@ -122,10 +122,26 @@ def find_places(picture: Hearing, sound: Hearing, around: Around, channels: int)
     return distinct(places)
 
 
-def _stairs(
+def better_stairs(
     picture: Hearing, sound: Hearing, place: Verified, likely: Sequence[Candidate], channels: int
 ) -> list[Verified]:
-    """Return what explains far more than a line that few windows lie on: the stairs it runs across."""
+    """Return what explains far more than a line that few windows lie on: the stairs it runs across.
+
+    Parameters
+    ----------
+    picture, sound : Hearing
+    place : Verified
+        The line that was found.
+    likely : sequence of Candidate
+        Places by their onsets at the nominal rate, the likeliest first.
+    channels : int
+        Pairs of channels that are tried in all.
+
+    Returns
+    -------
+    list of Verified
+        One, or none where the line stands.
+    """
     if float((place.surprise > SPOKE).mean()) > _FEW or not likely:
         return []
     found = leap_guess(picture, sound, likely[0], tried=channels)
