@@ -1,3 +1,3 @@
 """Vesk: conform dailies."""
 
-VERSION = "0.36.0"
+VERSION = "0.37.0"

@@ -32,6 +32,7 @@ BESIDE_NATS = 0.35  # the same, for a lag beside
 NEVER = -1e9  # what a window says of a lag at which nothing may stay
 _LIKELY_ONSETS = 7.0  # robust deviations: nothing that was not shared stood over 6
 _REACH_S = 0.4
+_SELDOM_S, _MOST_WINDOWS = 5.0, 300  # a window so often in a long take, and so many at most
 _FAR_APART_S = 2.0  # windows so far apart lie many lags beside each other at any clock's rate
 _MOST_SLOPE = 200e-6  # of a clock, whatever what is lost leans the guess to
 
@@ -113,7 +114,8 @@ def leap_guess(picture: Hearing, sound: Hearing, guess: Candidate, *, tried: int
     Verified or None
         The line that most windows lie on. None where onsets say too little.
     """
-    cells = lay_windows(picture.seconds, sound.seconds, replace(guess, ppm=0.0), most=WIDE_WINDOWS, overlap=0.5)
+    most = max(WIDE_WINDOWS, min(_MOST_WINDOWS, int(picture.seconds / _SELDOM_S)))
+    cells = lay_windows(picture.seconds, sound.seconds, replace(guess, ppm=0.0), most=most, overlap=0.5)
     if cells is None or guess.score < _LIKELY_ONSETS:
         return None
     centres = cells.centres_s
@@ -143,7 +145,7 @@ def leap_guess(picture: Hearing, sound: Hearing, guess: Candidate, *, tried: int
     return Verified(
         level, slope, middle, float(said.sum()) - windows, float(windows), alarm,
         *repeats(curves, (curves.first + met * curves.step) / WORK_RATE, polarity),
-        polarity, clarity, curves.at_s, along,
+        polarity, clarity, curves.at_s, along, leaps=leaps,
     )  # fmt: skip
 
 

@@ -30,6 +30,7 @@ _LATER_S = 0.002  # 70 cm: nearer together, channels of one recorder count as on
 _CLEARER = 1.15
 _CLEANED_S = 3600.0  # longer recordings are measured with their hum
 _EXCLUDED_LOG10 = -5.0  # where music begins, another take's would exclude what lies a bar on at -3
+_MOST = 0.5  # of the windows: a path that leaps, and of which less is laid, says where nothing lies
 _ASKED = 7  # further channels that are asked whether they hold what one lacks
 
 _TWO_EVENTS = (
@@ -274,6 +275,9 @@ def _decide(
     traced = trace(picture, sound, best, apart)
     if traced is None:
         return replace(basics, reason="too few moments of it are clear enough to be timed")
+    if traced.share < _MOST and len(traced.line.jumps) < best.leaps / 2:
+        reason = f"it jumps {best.leaps} times or more, too often to say where it lies between"
+        return replace(basics, reason=reason)
     if best.echoes_s or best.doubt_s:
         line = traced.line.wider(best.doubt_s) if best.doubt_s else traced.line
         traced = replace(traced, line=replace(line, echoes=best.echoes_s, hall=best.hall))

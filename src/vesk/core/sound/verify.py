@@ -64,6 +64,8 @@ class Verified:
         Between which offsets above the line it fits wherever one looks, where one of the two stands in a hall.
     doubt_s : float
         Standard error of which of many arrivals in a hall is the first, seconds.
+    leaps : int
+        How often the path that found it leaps: it is the longest stay of it. 0 for a line.
     """
 
     at_middle_s: float
@@ -81,6 +83,7 @@ class Verified:
     echoes_s: tuple[float, ...] = ()
     hall_s: tuple[float, float] | None = None
     doubt_s: float = 0.0
+    leaps: int = 0
 
     @property
     def guess(self) -> Candidate:
