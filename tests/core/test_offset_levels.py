@@ -11,8 +11,10 @@ from vesk.core.kinds import MATCHED
 from vesk.core.sound.coarse import search
 from vesk.core.sound.features import WORK_RATE
 from vesk.core.sound.finding import better_stairs
+from vesk.core.sound.jump_or_way import is_nobodys
 from vesk.core.sound.leaping import leap_guess
 from vesk.core.sound.measure import measure
+from vesk.core.sound.measurement import Jump
 
 sys.path.insert(0, str(PROJECT / "benchmarks"))
 
@@ -65,6 +67,14 @@ def test_in_minutes_a_clock_is_followed_from_one_stair_to_the_next_and_no_line_a
     assert [one.slope for one in better_stairs(picture, sound, across, likely, 1)] == [stairs.slope]
     along = replace(across, surprise=np.full(96, 7.0))
     assert better_stairs(picture, sound, along, likely, 1) == []
+
+
+def test_equal_steps_in_one_direction_are_a_recorders_and_nobodys_way():
+    """Two who speak in turn are as far apart each time, too, but there and back."""
+    steps = [Jump(at, step, at - 2, at + 2, 1e-6) for at, step in ((10.0, 0.01), (30.0, 0.010_02), (50.0, 0.009_99))]
+    assert all(is_nobodys(steps, number) for number in range(3))
+    assert not is_nobodys(steps[:2], 0)
+    assert not is_nobodys([*steps, Jump(70.0, -0.01, 68.0, 72.0, 1e-6)], 0)
 
 
 def test_what_goes_silent_or_stutters_in_place_moves_nothing():

@@ -10,7 +10,7 @@ from vesk.core.sound.coarse import Candidate, Spectra, credited, prepare, search
 from vesk.core.sound.echo import alike
 from vesk.core.sound.follow import follow_guess
 from vesk.core.sound.hearing import Hearing
-from vesk.core.sound.leaping import leap_guess
+from vesk.core.sound.leaping import REACH_S, leap_guess
 from vesk.core.sound.verify import SPOKE, Glance, Verified, verify
 
 ACCEPT_LOG10 = -6.0
@@ -118,8 +118,19 @@ def find_places(picture: Hearing, sound: Hearing, around: Around, channels: int)
         tried = 2 * _FOLLOWED * channels
         # Or samples are lost again and again: far apart, steps look like somebody who paces to and fro.
         looks = [look(picture, sound, one, tried=tried) for look in (follow_guess, leap_guess) for one in likely]
-        places = _most_certain([*places, *(place for place in looks if place is not None)])
+        places = _once_climbed(_most_certain([*places, *(place for place in looks if place is not None)]))
     return distinct(places)
+
+
+def _once_climbed(places: list[Verified]) -> list[Verified]:
+    """Return places without stairs that a better path has climbed: two candidates see the same ones."""
+    kept: list[Verified] = []
+    for place in places:
+        at = place.at_middle_s
+        near = [one for one in kept if one.leaps and abs(float(one.offset_at(place.middle_s)) - at) < 2 * REACH_S]
+        if not (place.leaps and near):
+            kept.append(place)
+    return kept
 
 
 def better_stairs(

@@ -21,6 +21,7 @@ WALKED_S = 0.9 * REACH_S  # a step further than this nobody walked
 LEAST_BETWEEN = 3  # windows that must speak for somebody
 _ZONE_S, _ZONE_HOP_S, _MOST_ZONE = 0.3, 0.1, 80
 _BETWEEN = 0.2  # of a step: a window that lies so far from either end is on its way
+_AGAIN, _ALIKE_S = 3, 4e-5  # steps of one size, to two samples: nobody stands as far on each time, to a centimetre
 _LOUD = 0.1  # of the take's own level: in less nobody is heard on the way
 
 
@@ -43,10 +44,10 @@ def are_jumps(
     if False in room or (None in room and _come_back(found)):
         return False
     level = path.level_s
-    for jump, same in zip(found, room, strict=True):
+    for number, (jump, same) in enumerate(zip(found, room, strict=True)):
         before = replace(path, level_s=level, jumps=())
         level += jump.step_s
-        if abs(jump.step_s) > WALKED_S or jump.gained:
+        if is_nobodys(found, number):
             continue
         gap = jump.low_s - _ZONE_S, jump.high_s + _ZONE_S
         if (not same and slow(jump)) or walked(picture, sound, before, jump.step_s, gap):
@@ -81,13 +82,32 @@ def _from_one_place(
 ) -> bool | None:
     """Say whether both sides of one step of a line are heard from one place; None where that is not known."""
     jump = found[number]
-    if abs(jump.step_s) > WALKED_S or jump.gained:
-        return True  # nobody went so far; and nobody's way doubles what the sound holds
+    if is_nobodys(found, number):
+        return True
     low = found[number - 1].high_s if number else ends_s[0]
     high = found[number + 1].low_s if number + 1 < len(found) else ends_s[1]
     level = path.level_s + sum(one.step_s for one in found[:number])
     before, after = (replace(path, level_s=level + step, jumps=()) for step in (0.0, jump.step_s))
     return from_one_place(picture, sound, Side(before, low, jump.low_s), Side(after, jump.high_s, high))
+
+
+def is_nobodys(found: Sequence[Jump], number: int) -> bool:
+    """Say whether a step cannot be anybody's way: so far, of doubled samples, or one of a recorder's equal buffers.
+
+    Two who speak in turn are as far apart each time, too, but there and back.
+
+    Parameters
+    ----------
+    found : sequence of Jump
+        All steps of a line.
+    number : int
+        Which of them.
+    """
+    step = found[number].step_s
+    if abs(step) > WALKED_S or found[number].gained:
+        return True
+    back = any(abs(one.step_s + step) < _ALIKE_S for one in found)
+    return not back and sum(abs(one.step_s - step) < _ALIKE_S for one in found) >= _AGAIN
 
 
 def slow(jump: Jump) -> bool:

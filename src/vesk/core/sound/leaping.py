@@ -31,7 +31,7 @@ SWITCH_NATS = 12.0  # evidence that a leap must bring
 BESIDE_NATS = 0.35  # the same, for a lag beside
 NEVER = -1e9  # what a window says of a lag at which nothing may stay
 _LIKELY_ONSETS = 7.0  # robust deviations: nothing that was not shared stood over 6
-_REACH_S = 0.4
+REACH_S = 0.4  # to either side of a guess
 _SELDOM_S, _MOST_WINDOWS = 5.0, 300  # a window so often in a long take, and so many at most
 _FAR_APART_S = 2.0  # windows so far apart lie many lags beside each other at any clock's rate
 _MOST_SLOPE = 200e-6  # of a clock, whatever what is lost leans the guess to
@@ -124,7 +124,7 @@ def leap_guess(picture: Hearing, sound: Hearing, guess: Candidate, *, tried: int
     if not far_apart:  # at a steady clock's rate: what is lost leans the guess
         leant = guess.ppm * 1e-6 * (float(centres.mean()) - guess.offset_s)
         about = replace(guess, offset_s=guess.offset_s - leant, ppm=0.0)
-    curves = correlate_windows(picture, sound, cells, about, int(_REACH_S * WORK_RATE))
+    curves = correlate_windows(picture, sound, cells, about, int(REACH_S * WORK_RATE))
     leaning, slopes = _shared_slope(curves) if far_apart else (0.0, 1.0)
     column = _along_slope(curves, leaning)
     laid = np.where(column < 0, 0, np.take_along_axis(curves.surprise, np.maximum(column, 0), 1))

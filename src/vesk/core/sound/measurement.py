@@ -70,11 +70,6 @@ class Jump:
         """Whether the scratch itself shows that it gained samples: the sound lost none."""
         return self.gained is not None and self.step_s > 0
 
-    @property
-    def is_sounds(self) -> bool:
-        """Whether the sound itself shows that it gained samples."""
-        return self.gained is not None and self.step_s < 0
-
     def samples(self, sample_rate: int) -> int:
         """Return the samples that the sound gained at its own rate; negative where it lost some.
 

@@ -22,6 +22,7 @@ from vesk.core.sound.wandering import with_wander
 from vesk.core.sound.windows import Stretch, lay_windows, with_more
 
 MAX_WINDOWS = 150
+_A_STAY, _MOST_WINDOWS = 12, 450  # of a path that leaps: windows for each stay, as long as they are no more in all
 _WELL = 24.0  # a peak's height over the rest: fully trusted
 _OF_THE_REST = 0.7  # of what lies beyond a jump near an end: a few windows so long fit there
 _EXPLAINED = 0.9  # of the windows: where fewer lie on the line, somebody may have moved
@@ -79,7 +80,7 @@ def _path_of(line: Line, place: Verified) -> fine.Path:
 def _moving(picture: Hearing, sound: Hearing, place: Verified, straight: Traced | None, **how: bool) -> Traced | None:
     """Trace a take in which somebody moves; None where lines and jumps explain as much."""
     cells = straight.stretch if straight else None
-    cells = cells or lay_windows(picture.seconds, sound.seconds, place.guess, most=MAX_WINDOWS, overlap=0.5)
+    cells = cells or lay_windows(picture.seconds, sound.seconds, place.guess, most=_most_windows(place), overlap=0.5)
     if cells is None or not jumps.enough_for(cells.tail_s - cells.head_s):
         return None
     line = straight.line if straight else None
@@ -104,7 +105,7 @@ def _straight(picture: Hearing, sound: Hearing, place: Verified, others: list[Ve
 
 
 def _lined(picture: Hearing, sound: Hearing, place: Verified, others: list[Verified], *, edges: bool) -> Traced | None:
-    cells = lay_windows(picture.seconds, sound.seconds, place.guess, most=MAX_WINDOWS, overlap=0.5)
+    cells = lay_windows(picture.seconds, sound.seconds, place.guess, most=_most_windows(place), overlap=0.5)
     if cells is None:
         return None
     path, found, near = _rough(picture, sound, cells, place, others, edges=edges)
@@ -140,6 +141,11 @@ def _lined(picture: Hearing, sound: Hearing, place: Verified, others: list[Verif
     return _result(fitted, cells, placed)
 
 
+def _most_windows(place: Verified) -> int:
+    """Return how many windows a take is looked at in at most: more where its recording is in many pieces."""
+    return max(MAX_WINDOWS, min(_MOST_WINDOWS, _A_STAY * (place.leaps + 1)))
+
+
 def _with_some_beyond(
     picture: Hearing, sound: Hearing, cells: Stretch, place: Verified, near: list[jumps.Change]
 ) -> Stretch:
@@ -149,7 +155,9 @@ def _with_some_beyond(
     if _OF_THE_REST * beyond < cells.length / WORK_RATE:
         longest = _OF_THE_REST * beyond
         cells = (
-            lay_windows(picture.seconds, sound.seconds, place.guess, most=MAX_WINDOWS, overlap=0.5, longest_s=longest)
+            lay_windows(
+                picture.seconds, sound.seconds, place.guess, most=_most_windows(place), overlap=0.5, longest_s=longest
+            )
             or cells
         )
     return with_more(cells, at)
